@@ -5,6 +5,7 @@ use super::{Image, ReadAt};
 use crate::structs::{DATA_STORED, FragmentEntry, NONE_64};
 use crate::{Error, Result};
 use std::io::{self, Read};
+use std::sync::Arc;
 
 /// Where one block of a file stands in the image; equal places have equal bytes, so it can key a cache.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
@@ -115,13 +116,37 @@ impl<R: ReadAt> Image<R> {
         Ok(())
     }
 
+    /// A fragment block, which many small files share: the last few are kept.
+    fn fragment_block(&self, place: BlockPlace) -> Result<Arc<Vec<u8>>> {
+        let BlockPlace::At { position, len, offset, .. } = place else {
+            return Err(Error::Usage("a hole is no fragment".into()));
+        };
+        let mut kept = self.fragments.lock().unwrap_or_else(|e| e.into_inner());
+        let found =
+            kept.iter().find(|(at, block)| *at == position && block.len() as u64 >= u64::from(offset) + u64::from(len));
+        if let Some((_, block)) = found {
+            return Ok(block.clone());
+        }
+        drop(kept);
+        let mut plain = Vec::new();
+        self.read_block(place, &mut plain)?;
+        let plain = Arc::new(plain);
+        kept = self.fragments.lock().unwrap_or_else(|e| e.into_inner());
+        if kept.len() >= 4 {
+            kept.pop_front();
+        }
+        kept.push_back((position, plain.clone()));
+        Ok(plain)
+    }
+
     /// A stream over a file's bytes.
     ///
     /// # Errors
     /// As [`blocks_of`](Self::blocks_of).
     pub fn reader(&self, inode: &Inode) -> Result<FileReader<'_, R>> {
         let places = self.blocks_of(inode)?;
-        Ok(FileReader { image: self, places: places.into_iter(), plain: Vec::new(), range: 0..0 })
+        let in_fragment = matches!(&inode.kind, Kind::File(file) if file.fragment.is_some());
+        Ok(FileReader { image: self, places: places.into_iter(), in_fragment, plain: Arc::default(), range: 0..0 })
     }
 
     /// All bytes of a file; for small ones.
@@ -149,11 +174,28 @@ impl<R: ReadAt> Image<R> {
 pub struct FileReader<'i, R: ReadAt> {
     image: &'i Image<R>,
     places: std::vec::IntoIter<BlockPlace>,
-    plain: Vec<u8>,
+    in_fragment: bool,
+    plain: Arc<Vec<u8>>,
     range: std::ops::Range<usize>,
 }
 
 impl<R: ReadAt> FileReader<'_, R> {
+    fn load(&mut self, place: BlockPlace) -> Result<()> {
+        if self.in_fragment && self.places.as_slice().is_empty() {
+            self.plain = self.image.fragment_block(place)?;
+            return Ok(());
+        }
+        match Arc::get_mut(&mut self.plain) {
+            Some(plain) => self.image.read_block(place, plain),
+            None => {
+                let mut plain = Vec::new();
+                self.image.read_block(place, &mut plain)?;
+                self.plain = Arc::new(plain);
+                Ok(())
+            }
+        }
+    }
+
     /// The next block as a whole; `None` at the end. A hole comes as its length without bytes.
     ///
     /// # Errors
@@ -163,7 +205,7 @@ impl<R: ReadAt> FileReader<'_, R> {
         match place {
             BlockPlace::Hole { len } => Ok(Some(BlockOrHole::Hole(len))),
             BlockPlace::At { len, offset, .. } => {
-                self.image.read_block(place, &mut self.plain)?;
+                self.load(place)?;
                 Ok(Some(BlockOrHole::Bytes(&self.plain[offset as usize..(offset + len) as usize])))
             }
         }
@@ -183,7 +225,7 @@ impl<R: ReadAt> Read for FileReader<'_, R> {
     fn read(&mut self, out: &mut [u8]) -> io::Result<usize> {
         while self.range.is_empty() {
             let Some(place) = self.places.next() else { return Ok(0) };
-            self.image.read_block(place, &mut self.plain).map_err(|e| match e {
+            self.load(place).map_err(|e| match e {
                 Error::Io(e) => e,
                 other => io::Error::new(io::ErrorKind::InvalidData, other),
             })?;

@@ -11,8 +11,8 @@ use crate::{Error, Result};
 pub use file::{BlockOrHole, BlockPlace, FileReader};
 pub use inode::{DirPlace, Entry, FilePlace, Inode, InodeRef, Kind};
 pub use source::ReadAt;
-use std::collections::HashSet;
-use std::sync::Mutex;
+use std::collections::{HashSet, VecDeque};
+use std::sync::{Arc, Mutex};
 use zerocopy::IntoBytes;
 
 /// What a reader is willing to hold or go through.
@@ -43,6 +43,7 @@ pub struct Image<R: ReadAt> {
     directory_end: u64,
     limits: Limits,
     cache: Mutex<metadata::Cache>,
+    fragments: Mutex<VecDeque<(u64, Arc<Vec<u8>>)>>,
 }
 
 /// One step of a [walk](Image::walk): a path (without the root's slash) and its inode.
@@ -99,6 +100,7 @@ impl<R: ReadAt> Image<R> {
             directory_end: directory_end.unwrap_or(0).max(superblock.directory_table.get()),
             limits,
             cache: Mutex::default(),
+            fragments: Mutex::default(),
         };
         image.owners = image.read_owners()?;
         Ok(image)

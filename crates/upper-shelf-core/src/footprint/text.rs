@@ -1,0 +1,162 @@
+//! The stable text form: a tree that a person can read, and that two versions of can be laid side by side.
+
+use super::{EnvironmentAction, Footprint, IconForm, Trace, WorkingFolder};
+use std::fmt::{self, Write as _};
+
+/// Bytes as people read them: decimal units, three digits.
+pub fn bytes(n: u64) -> String {
+    const UNITS: [&str; 6] = ["bytes", "kB", "MB", "GB", "TB", "PB"];
+    let (mut value, mut unit) = (n as f64, 0);
+    while value >= 999.5 && unit + 1 < UNITS.len() {
+        value /= 1000.0;
+        unit += 1;
+    }
+    let digits = if unit == 0 || value >= 99.95 { 0 } else { usize::from(value < 9.995) + 1 };
+    format!("{value:.digits$} {}", UNITS[unit])
+}
+
+impl fmt::Display for Trace {
+    /// One line, without the path of traces that have one.
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Folder { mode, .. } => write!(f, "folder, mode {mode:o}"),
+            Self::File { mode, size, content, .. } => {
+                write!(f, "{}, mode {mode:o}", bytes(*size))?;
+                match content {
+                    Some(hash) => write!(f, ", {}", &hash.to_string()[..12]),
+                    None => Ok(()),
+                }
+            }
+            Self::HardLink { to, .. } => write!(f, "the same file as {to}"),
+            Self::Link { target, .. } => write!(f, "→ {target}"),
+            Self::Program { key, file, arguments, environment, working_folder, console } => {
+                write!(f, "{key}: {file}")?;
+                arguments.iter().try_for_each(|a| write!(f, " {a:?}"))?;
+                environment.iter().try_for_each(|(n, v)| write!(f, ", with {n}={v}"))?;
+                match working_folder {
+                    WorkingFolder::Unchanged => {}
+                    WorkingFolder::Home => write!(f, ", in the home folder")?,
+                    WorkingFolder::Install => write!(f, ", in the product's own folder")?,
+                    WorkingFolder::Inside(folder) => write!(f, ", in {folder}")?,
+                }
+                f.write_str(if *console { ", in a terminal" } else { "" })
+            }
+            Self::Shortcut { place, name, program, arguments, description } => {
+                write!(f, "{}: “{name}” starts {program}", place.name())?;
+                arguments.iter().try_for_each(|a| write!(f, " {a:?}"))?;
+                description.iter().try_for_each(|d| write!(f, " ({d})"))
+            }
+            Self::FileType { mime, extensions, name, program } => {
+                write!(f, ".{}: “{name}” ({mime}) opens with {program}", extensions.join(", ."))
+            }
+            Self::LinkScheme { scheme, program } => write!(f, "{scheme}: links open with {program}"),
+            Self::Environment { name, action, value } => match action {
+                EnvironmentAction::Set => write!(f, "{name} = {value}"),
+                EnvironmentAction::Prepend => write!(f, "{name} = {value}, then what was there"),
+                EnvironmentAction::Append => write!(f, "{name} = what was there, then {value}"),
+            },
+            Self::Icon { form, content } => {
+                match form {
+                    IconForm::Png(size) => write!(f, "PNG {size} × {size}")?,
+                    IconForm::Svg => f.write_str("SVG")?,
+                }
+                content.iter().try_for_each(|hash| write!(f, ", {}", &hash.to_string()[..12]))
+            }
+        }
+    }
+}
+
+impl Footprint {
+    /// The whole footprint as text; equal footprints give equal texts, and different ones different texts.
+    pub fn to_text(&self) -> String {
+        let mut out = String::new();
+        let p = &self.product;
+        let or_unknown = |v: &Option<String>| v.clone().unwrap_or_else(|| "(not said)".into());
+        let _ = writeln!(out, "{} {}", or_unknown(&p.name), or_unknown(&p.version));
+        let platform = self.platform.map(|p| p.to_string());
+        let fields = [
+            ("id", &p.id),
+            ("publisher", &p.publisher),
+            ("summary", &p.summary),
+            ("description", &p.description),
+            ("homepage", &p.homepage),
+            ("support", &p.support),
+            ("license", &p.license),
+            ("categories", &Some(p.categories.join(", ")).filter(|c| !c.is_empty())),
+            ("platform", &platform),
+        ];
+        for (name, value) in fields {
+            if let Some(value) = value {
+                let _ = writeln!(out, "  {name:<12} {}", value.replace('\n', "\n               "));
+            }
+        }
+        let files = self.traces().iter().filter(|t| matches!(t, Trace::File { .. })).count();
+        let _ = writeln!(out, "\nfiles ({files}, {})", bytes(self.size()));
+        self.write_tree(&mut out);
+        let mut last = "";
+        for trace in self.traces().iter().filter(|t| t.path().is_none()) {
+            if trace.kind() != last {
+                let _ = writeln!(out, "\n{}s", trace.kind());
+                last = trace.kind();
+            }
+            let _ = writeln!(out, "  {trace}");
+        }
+        out
+    }
+
+    /// The tree of files with branches drawn; a folder's line ends with what is below it.
+    fn write_tree(&self, out: &mut String) {
+        // Sorted by name level by level, not by the whole path's letters: `a/b` stands before `a-b`.
+        let mut nodes: Vec<&Trace> = self.traces().iter().filter(|t| t.path().is_some()).collect();
+        nodes.sort_by(|a, b| path_of(a).split('/').cmp(path_of(b).split('/')));
+        let mut totals: std::collections::HashMap<&str, (u64, u64)> = std::collections::HashMap::new();
+        for node in &nodes {
+            if let Trace::File { size, .. } = node {
+                let path = path_of(node);
+                for (at, _) in path.match_indices('/') {
+                    let total = totals.entry(&path[..at]).or_default();
+                    *total = (total.0 + 1, total.1 + size);
+                }
+            }
+        }
+        // Whether a name is its folder's last decides how the branches are drawn.
+        let mut last_in: std::collections::HashMap<&str, &str> = std::collections::HashMap::new();
+        for node in &nodes {
+            let path = path_of(node);
+            last_in.insert(path.rsplit_once('/').map_or("", |(parent, _)| parent), path);
+        }
+        for node in &nodes {
+            let path = path_of(node);
+            let mut line = String::from("  ");
+            for (at, _) in path.match_indices('/') {
+                let above = &path[..at];
+                let parent = above.rsplit_once('/').map_or("", |(parent, _)| parent);
+                line.push_str(if last_in.get(parent) == Some(&above) { "   " } else { "│  " });
+            }
+            let parent = path.rsplit_once('/').map_or("", |(parent, _)| parent);
+            line.push_str(if last_in.get(parent) == Some(&path) { "└─ " } else { "├─ " });
+            let name = path.rsplit('/').next().unwrap_or(path);
+            let shown: String = name.chars().map(|c| if c.is_control() { '\u{fffd}' } else { c }).collect();
+            line.push_str(&shown);
+            let about = match node {
+                Trace::Folder { mode, .. } => {
+                    line.push('/');
+                    let mode = if *mode == 0o755 { String::new() } else { format!(", mode {mode:o}") };
+                    match totals.get(path) {
+                        Some((1, size)) => format!("1 file, {}{mode}", bytes(*size)),
+                        Some((files, size)) => format!("{files} files, {}{mode}", bytes(*size)),
+                        None => format!("empty{mode}"),
+                    }
+                }
+                other => other.to_string(),
+            };
+            let width = line.chars().count();
+            let gap = " ".repeat(46usize.saturating_sub(width).max(2));
+            let _ = writeln!(out, "{line}{gap}{about}");
+        }
+    }
+}
+
+fn path_of(trace: &Trace) -> &str {
+    trace.path().map_or("", super::RelPath::as_str)
+}

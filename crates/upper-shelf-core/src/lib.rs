@@ -1,0 +1,30 @@
+//! The core: turns a manifest and built files into packages, by way of the [footprint](footprint), and packages back
+//! into footprints. It prints nothing, knows no arguments, and ends no process.
+//!
+//! ```text
+//! manifest ─resolve─▶ product ─gather─▶ payload ─lay out─▶ FOOTPRINT ─write─▶ package
+//!                                                             ▲  ◀────read──────┘
+//! ```
+//!
+//! | room | what is there |
+//! |---|---|
+//! | [`manifest`] | the project file as written, its checks, and its resolved form |
+//! | [`payload`] | layers laid over each other, and the one reading of every file |
+//! | [`footprint`] | what a product leaves on a machine; differences; the text and JSON forms |
+//! | [`targets`] | footprint ⇄ package format, one file or folder a target |
+//! | [`icons`] | one picture into every size and form |
+//! | [`build`] | all of it in order: nothing appears under its name before it is whole |
+//! | [`scan`] | looks through a folder and proposes a manifest |
+
+pub mod build;
+pub mod content;
+pub mod footprint;
+pub mod icons;
+pub mod manifest;
+pub mod payload;
+pub mod platform;
+pub mod problem;
+pub mod scan;
+pub mod targets;
+
+pub use problem::{Failure, Kind, Problem};

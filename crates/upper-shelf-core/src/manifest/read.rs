@@ -1,0 +1,361 @@
+//! From the manifest's text to the written model: syntax, unknown keys, wrong types and missing keys, all found in one
+//! pass against the JSON Schema of the written types; variables put in; every place remembered.
+
+use super::written::Manifest;
+use crate::problem::{Problem, Span, nearest};
+use serde_json::{Map, Value};
+use std::collections::BTreeMap;
+use std::ops::Range;
+use std::path::Path;
+use toml::de::{DeTable, DeValue};
+
+/// The text with what is known of its places.
+#[derive(Debug, Clone)]
+pub struct Source {
+    file: std::path::PathBuf,
+    text: String,
+    places: BTreeMap<String, Range<usize>>,
+}
+
+impl Source {
+    /// The place of a value, by the path of keys that leads to it (`layer.0.from`), or of the nearest one around it.
+    pub fn span(&self, path: &str) -> Option<Span> {
+        let mut path = path;
+        loop {
+            if let Some(range) = self.places.get(path) {
+                return Some(Span::of(&self.file, &self.text, range.clone()));
+            }
+            path = path.rsplit_once('.')?.0;
+        }
+    }
+}
+
+/// Where environment variables are looked up.
+pub type Lookup<'l> = &'l dyn Fn(&str) -> Option<String>;
+
+/// Reads a manifest's text.
+///
+/// # Errors
+/// Everything that is wrong with its form, at once.
+pub fn read(file: &Path, text: &str, variables: Lookup) -> Result<(Manifest, Source), Vec<Problem>> {
+    let mut source = Source { file: file.to_owned(), text: text.to_owned(), places: BTreeMap::new() };
+    let (table, errors) = DeTable::parse_recoverable(text);
+    if !errors.is_empty() {
+        let problems = errors.iter().map(|e| {
+            let span = e.span().map(|range| Span::of(file, text, range));
+            let problem = Problem::error("the file is not well-formed TOML").at(span).why(e.message().to_owned());
+            problem.instead("`key = \"value\"` on a line, `[table]` or `[[list]]` above it")
+        });
+        return Err(problems.collect());
+    }
+    let mut problems = Vec::new();
+    let mut value = convert_table(table.get_ref(), "", &mut source, &mut problems);
+    let schema = schemars::schema_for!(Manifest).to_value();
+    let mut check = Check { source: &source, definitions: &schema["$defs"], problems };
+    check.value(&value, &schema, "");
+    let mut problems = check.problems;
+    let version = value.pointer("/product/version").and_then(Value::as_str).map(str::to_owned);
+    substitute(&mut value, "", &source, version.as_deref(), variables, &mut problems);
+    if !problems.is_empty() {
+        problems.sort_by_key(|p| p.span.as_ref().map(|s| (s.line, s.column)));
+        return Err(problems);
+    }
+    // The schema has let it through, so this can fail only where the two disagree, which the tests look for.
+    serde_json::from_value(value)
+        .map(|manifest| (manifest, source))
+        .map_err(|e| vec![Problem::error("the manifest can't be understood").on(file).why(e.to_string())])
+}
+
+fn join(path: &str, key: &str) -> String {
+    if path.is_empty() { key.to_owned() } else { format!("{path}.{key}") }
+}
+
+fn convert_table(table: &DeTable<'_>, path: &str, source: &mut Source, problems: &mut Vec<Problem>) -> Value {
+    let mut map = Map::new();
+    for (key, value) in table {
+        let at = join(path, key.get_ref());
+        source.places.insert(format!("{at}.#key"), key.span());
+        source.places.insert(at.clone(), value.span());
+        map.insert(key.get_ref().to_string(), convert(value.get_ref(), &at, source, problems));
+    }
+    Value::Object(map)
+}
+
+fn convert(value: &DeValue<'_>, path: &str, source: &mut Source, problems: &mut Vec<Problem>) -> Value {
+    match value {
+        DeValue::String(s) => Value::String(s.to_string()),
+        DeValue::Boolean(b) => Value::Bool(*b),
+        DeValue::Integer(n) => match i64::from_str_radix(n.as_str(), n.radix()) {
+            Ok(n) => n.into(),
+            Err(_) => {
+                problems.push(Problem::error("the number is too large").at(source.span(path)));
+                Value::Null
+            }
+        },
+        DeValue::Float(n) => n.as_str().parse::<f64>().map_or(Value::Null, Value::from),
+        // A date without quotes means the same as one with them.
+        DeValue::Datetime(date) => Value::String(date.to_string()),
+        DeValue::Array(items) => {
+            let mut list = Vec::new();
+            for (n, item) in items.iter().enumerate() {
+                let at = join(path, &n.to_string());
+                source.places.insert(at.clone(), item.span());
+                list.push(convert(item.get_ref(), &at, source, problems));
+            }
+            Value::Array(list)
+        }
+        DeValue::Table(table) => convert_table(table, path, source, problems),
+    }
+}
+
+/// Checks a value against a schema of the shapes that our types give.
+struct Check<'c> {
+    source: &'c Source,
+    definitions: &'c Value,
+    problems: Vec<Problem>,
+}
+
+impl Check<'_> {
+    fn value(&mut self, value: &Value, schema: &Value, path: &str) {
+        let schema = self.resolve(schema);
+        if let Some(choices) = schema.get("anyOf").or_else(|| schema.get("oneOf")).and_then(Value::as_array) {
+            return self.choice(value, choices, path);
+        }
+        if let Some(all) = schema.get("allOf").and_then(Value::as_array) {
+            return all.clone().iter().for_each(|s| self.value(value, s, path));
+        }
+        let allowed: Vec<String> = match schema.get("type") {
+            Some(Value::String(one)) => vec![one.clone()],
+            Some(Value::Array(some)) => some.iter().filter_map(|t| t.as_str().map(str::to_owned)).collect(),
+            _ => Vec::new(),
+        };
+        if !allowed.is_empty() && !allowed.iter().any(|t| t == kind_of(value)) {
+            let wanted = allowed.iter().find(|t| *t != "null").map_or("something else", |t| people_say(t));
+            let found = people_say(kind_of(value));
+            let problem = Problem::error(format!("{} must be {wanted}, not {found}", quoted(path)));
+            self.problems.push(problem.at(self.source.span(path)).instead(example(wanted)));
+            return;
+        }
+        match value {
+            Value::String(text) => self.enumeration(text, &schema, path),
+            Value::Number(n) => {
+                let limit = |key: &str| schema.get(key).and_then(Value::as_i64);
+                let n = n.as_i64().unwrap_or(i64::MAX);
+                let (low, high) = (limit("minimum").unwrap_or(i64::MIN), limit("maximum").unwrap_or(i64::MAX));
+                if n < low || n > high {
+                    let problem = Problem::error(format!("{} can't be {n}", quoted(path))).at(self.source.span(path));
+                    self.problems.push(problem.instead(format!("a number from {low} to {high}")));
+                }
+            }
+            Value::Array(items) => {
+                if let Some(schema) = schema.get("items") {
+                    for (n, item) in items.iter().enumerate() {
+                        self.value(item, schema, &join(path, &n.to_string()));
+                    }
+                }
+            }
+            Value::Object(map) => self.object(map, &schema, path),
+            Value::Null | Value::Bool(_) => {}
+        }
+    }
+
+    fn resolve(&self, schema: &Value) -> Value {
+        let mut schema = schema.clone();
+        while let Some(name) = schema.get("$ref").and_then(Value::as_str).and_then(|r| r.strip_prefix("#/$defs/")) {
+            schema = self.definitions[name].clone();
+        }
+        schema
+    }
+
+    /// Several shapes: the one whose type fits is the one that is meant.
+    fn choice(&mut self, value: &Value, choices: &[Value], path: &str) {
+        let choices: Vec<Value> = choices.iter().map(|c| self.resolve(c)).collect();
+        if choices.iter().all(|c| c.get("const").is_some() || c.get("enum").is_some()) && !choices.is_empty() {
+            let merged: Vec<Value> = choices
+                .iter()
+                .flat_map(|c| {
+                    c.get("const")
+                        .cloned()
+                        .into_iter()
+                        .chain(c.get("enum").and_then(Value::as_array).cloned().unwrap_or_default())
+                })
+                .collect();
+            return self.value(value, &serde_json::json!({"type": "string", "enum": merged}), path);
+        }
+        let fits = |c: &&Value| match c.get("type") {
+            Some(Value::String(t)) => t == kind_of(value),
+            Some(Value::Array(ts)) => ts.iter().any(|t| t == kind_of(value)),
+            _ => true,
+        };
+        match choices.iter().find(fits).or(choices.first()) {
+            Some(choice) => self.value(value, &choice.clone(), path),
+            None => {}
+        }
+    }
+
+    fn enumeration(&mut self, text: &str, schema: &Value, path: &str) {
+        let allowed: Vec<&str> = match (schema.get("enum"), schema.get("const")) {
+            (Some(Value::Array(names)), _) => names.iter().filter_map(Value::as_str).collect(),
+            (_, Some(Value::String(one))) => vec![one.as_str()],
+            _ => return,
+        };
+        if !allowed.contains(&text) {
+            let problem = Problem::error(format!("{} can't be {text:?}", quoted(path))).at(self.source.span(path));
+            let instead = match nearest(text, allowed.iter().copied()) {
+                Some(near) => format!("{near:?}"),
+                None => format!("one of {}", allowed.join(", ")),
+            };
+            self.problems.push(problem.instead(instead));
+        }
+    }
+
+    fn object(&mut self, map: &Map<String, Value>, schema: &Value, path: &str) {
+        let empty = Map::new();
+        let properties = schema.get("properties").and_then(Value::as_object).unwrap_or(&empty);
+        let open = schema.get("additionalProperties").filter(|a| a.is_object());
+        for (key, value) in map {
+            let at = join(path, key);
+            if let Some(schema) = properties.get(key).or(open) {
+                self.value(value, schema, &at);
+                continue;
+            }
+            let span = self.source.span(&format!("{at}.#key"));
+            let inside = if path.is_empty() { "the manifest".to_owned() } else { quoted(path) };
+            let problem = Problem::error(format!("{inside} has no key {key:?}")).at(span);
+            self.problems.push(problem.instead(match nearest(key, properties.keys().map(String::as_str)) {
+                Some(near) => near.to_owned(),
+                None => format!("one of {}", properties.keys().cloned().collect::<Vec<_>>().join(", ")),
+            }));
+        }
+        for key in schema.get("required").and_then(Value::as_array).into_iter().flatten().filter_map(Value::as_str) {
+            if !map.contains_key(key) {
+                let inside = if path.is_empty() { "the manifest".to_owned() } else { quoted(path) };
+                let about = properties
+                    .get(key)
+                    .and_then(|p| self.resolve(p).get("description").or(p.get("description")).cloned());
+                let problem = Problem::error(format!("{inside} has no {key:?}")).at(self.source.span(path));
+                let problem = match about.as_ref().and_then(Value::as_str) {
+                    Some(about) => problem.why(about.replace('\n', " ")),
+                    None => problem,
+                };
+                let shown = if path.is_empty() { format!("[{key}]") } else { format!("{key} = …") };
+                self.problems.push(problem.instead(shown));
+            }
+        }
+    }
+}
+
+fn quoted(path: &str) -> String {
+    // `layer.0.from` is read as "`from` of layer 1".
+    let mut words = Vec::new();
+    for part in path.split('.') {
+        match part.parse::<usize>() {
+            Ok(n) => {
+                if let Some(last) = words.last_mut() {
+                    *last = format!("{last} {}", n + 1);
+                }
+            }
+            Err(_) => words.push(part.to_owned()),
+        }
+    }
+    match words.as_slice() {
+        [] => String::new(),
+        [one] => format!("`{one}`"),
+        [rest @ .., last] => format!("`{last}` of {}", rest.join(" · ")),
+    }
+}
+
+fn kind_of(value: &Value) -> &'static str {
+    match value {
+        Value::Null => "null",
+        Value::Bool(_) => "boolean",
+        Value::Number(n) if n.is_f64() => "number",
+        Value::Number(_) => "integer",
+        Value::String(_) => "string",
+        Value::Array(_) => "array",
+        Value::Object(_) => "object",
+    }
+}
+
+fn people_say(kind: &str) -> &'static str {
+    match kind {
+        "string" => "a text",
+        "integer" => "a whole number",
+        "number" => "a number with a fraction",
+        "boolean" => "true or false",
+        "array" => "a list",
+        "object" => "a table",
+        _ => "nothing",
+    }
+}
+
+fn example(wanted: &str) -> &'static str {
+    match wanted {
+        "a text" => "\"…\" in double quotes",
+        "a whole number" => "digits only, without quotes",
+        "true or false" => "true or false, without quotes",
+        "a list" => "[\"…\", \"…\"], or [[…]] above a table of a list",
+        _ => "[…] above its keys",
+    }
+}
+
+/// Puts `{version}` and `{env:NAME}` into every text. `{platform}`, `{name}` and `{install}` stay for later.
+fn substitute(
+    value: &mut Value,
+    path: &str,
+    source: &Source,
+    version: Option<&str>,
+    variables: Lookup,
+    problems: &mut Vec<Problem>,
+) {
+    match value {
+        Value::String(text) if text.contains('{') => {
+            let mut out = String::new();
+            let mut rest = text.as_str();
+            while let Some(start) = rest.find('{') {
+                out.push_str(&rest[..start]);
+                rest = &rest[start..];
+                let Some(end) = rest.find('}') else { break };
+                let (name, whole) = (&rest[1..end], &rest[..=end]);
+                match (name, name.strip_prefix("env:")) {
+                    ("version", _) => out.push_str(version.unwrap_or(whole)),
+                    (_, Some(variable)) => match variables(variable) {
+                        Some(found) => out.push_str(&found),
+                        None => {
+                            let what = format!("the environment variable {variable} is not set");
+                            let problem = Problem::error(what).at(source.span(path));
+                            let instead = format!("set it before the build: export {variable}=…");
+                            problems.push(problem.why(format!("{whole} stands for its value")).instead(instead));
+                        }
+                    },
+                    ("platform" | "name" | "install", _) => out.push_str(whole),
+                    // Braces have a meaning of their own in patterns: {png,svg}.
+                    _ if path.contains(".keep.") || path.contains(".drop.") => out.push_str(whole),
+                    _ => {
+                        let problem = Problem::error(format!("nothing is known as {whole}")).at(source.span(path));
+                        let known = ["version", "platform", "name", "install", "env:NAME"];
+                        let near = nearest(name, known)
+                            .map_or("{version}, {platform}, {name}, {install} or {env:NAME}".to_owned(), |n| {
+                                format!("{{{n}}}")
+                            });
+                        problems.push(problem.instead(near));
+                    }
+                }
+                rest = &rest[end + 1..];
+            }
+            out.push_str(rest);
+            *text = out;
+        }
+        Value::Array(items) => {
+            for (n, item) in items.iter_mut().enumerate() {
+                substitute(item, &join(path, &n.to_string()), source, version, variables, problems);
+            }
+        }
+        Value::Object(map) => {
+            for (key, item) in map.iter_mut() {
+                substitute(item, &join(path, key), source, version, variables, problems);
+            }
+        }
+        _ => {}
+    }
+}

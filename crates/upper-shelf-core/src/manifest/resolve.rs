@@ -1,0 +1,663 @@
+//! From the written manifest to what holds for one platform: nothing optional left, every default taken and explained,
+//! every reference checked. And from that and the payload to the footprint.
+
+use super::Project;
+use super::written::{self, TargetName};
+use crate::footprint::{EnvironmentAction, Footprint, Identity, Place, RelPath, Trace, WorkingFolder};
+use crate::payload::{Layer, Payload};
+use crate::platform::{Platform, Selector, System};
+use crate::problem::{Problem, nearest};
+use serde::Serialize;
+use std::collections::BTreeSet;
+use std::path::PathBuf;
+
+/// A default that was taken, and why.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+pub struct Default {
+    /// The key, as in the manifest.
+    pub key: String,
+    /// The value.
+    pub value: String,
+    /// Why this one.
+    pub why: String,
+}
+
+/// The icon's file, and where it is written.
+pub type IconFile = (PathBuf, Option<crate::problem::Span>);
+
+/// What holds for one platform.
+#[derive(Debug, Clone)]
+pub struct Product {
+    /// The platform.
+    pub platform: Platform,
+    /// Who it is.
+    pub identity: Identity,
+    /// Layers that apply.
+    pub layers: Vec<Layer>,
+    /// The icon's file.
+    pub icon: Option<IconFile>,
+    /// Programs, shortcuts and so on: all traces but files and icons.
+    pub traces: Vec<Trace>,
+    /// The packages' formats.
+    pub targets: Vec<TargetName>,
+    /// Seconds since 1970 that all files inside packages bear.
+    pub time: u32,
+    /// Packages' names without their ending.
+    pub file_name: String,
+    /// Defaults that were taken.
+    pub defaults: Vec<Default>,
+}
+
+/// 2026-01-01, for packages whose manifest and environment name no time.
+const FIXED_TIME: u32 = 1_767_225_600;
+
+impl Project {
+    /// The platforms to build for.
+    pub fn platforms(&self, host: Platform) -> (Vec<Platform>, Option<Default>) {
+        if let Some(platforms) = &self.manifest.targets.platforms {
+            return (platforms.iter().copied().collect::<BTreeSet<_>>().into_iter().collect(), None);
+        }
+        let default = |platforms: &[Platform], why: &str| Default {
+            key: "targets.platforms".into(),
+            value: platforms.iter().map(|p| p.name()).collect::<Vec<_>>().join(", "),
+            why: why.into(),
+        };
+        let names_one = self.manifest.layer.iter().any(|l| match &l.from {
+            written::PerPlatform::Same(from) => from.contains("{platform}"),
+            written::PerPlatform::Each(_) => true,
+        });
+        if names_one {
+            let there = Platform::ALL.into_iter().filter(|p| {
+                let froms = self.manifest.layer.iter().filter_map(|l| l.from.on(*p)).map(|(from, _)| from);
+                let mut own = froms.filter(|from| from.contains("{platform}") || self.differs(from)).peekable();
+                own.peek().is_some() && own.all(|from| self.folder.join(from.replace("{platform}", p.name())).exists())
+            });
+            let there: Vec<Platform> = there.collect();
+            if !there.is_empty() {
+                let default = default(&there, "the layers' folders exist for these");
+                return (there, Some(default));
+            }
+        }
+        let default = default(&[host], "this machine's own; name others to build for them too");
+        (vec![host], Some(default))
+    }
+
+    fn differs(&self, from: &str) -> bool {
+        self.manifest
+            .layer
+            .iter()
+            .any(|l| matches!(&l.from, written::PerPlatform::Each(each) if each.values().any(|v| v == from)))
+    }
+
+    /// Resolves for a platform; `epoch` is SOURCE_DATE_EPOCH.
+    pub fn resolve(&self, platform: Platform, epoch: Option<&str>) -> (Product, Vec<Problem>) {
+        let mut r = Resolver { project: self, platform, problems: Vec::new(), defaults: Vec::new() };
+        let m = &self.manifest;
+        let identity = r.identity();
+        let layers = r.layers();
+        if layers.is_empty() {
+            let problem = Problem::error(format!("no [[layer]] brings files for {platform}"));
+            let problem = problem.at(self.source.span("product")).why("a package needs the files of the program");
+            r.problems.push(problem.instead("[[layer]]\nfrom = \"the folder with the built files\""));
+        }
+        let icon = match &m.product.icon {
+            Some(icon) => r.select(icon).map(|path| (self.folder.join(path), self.source.span("product.icon"))),
+            None => {
+                r.default("product.icon", "a plain drawing in a colour of its own", "no picture is named");
+                None
+            }
+        };
+        let traces = r.traces();
+        let targets = r.targets();
+        let time = r.time(epoch);
+        let pattern = m.targets.file_name.clone().unwrap_or_else(|| {
+            r.default("targets.file-name", "{name}-{version}-{platform}", "upload rules find packages by such names");
+            "{name}-{version}-{platform}".into()
+        });
+        let name = file_name_of(&m.product.name);
+        let file_name = pattern
+            .replace("{name}", &name)
+            .replace("{version}", &m.product.version)
+            .replace("{platform}", platform.name());
+        if file_name.contains(['/', '\\']) || file_name.starts_with('.') {
+            let problem = Problem::error(format!("{file_name:?} can't be a file's name"));
+            r.problems.push(problem.at(self.source.span("targets.file-name")).instead("a name without slashes"));
+        }
+        let Resolver { problems, mut defaults, .. } = r;
+        defaults.sort();
+        defaults.dedup();
+        (Product { platform, identity, layers, icon, traces, targets, time, file_name, defaults }, problems)
+    }
+}
+
+/// A name as part of a file's name: no spaces, nothing that a shell or a web address gives a meaning.
+pub fn file_name_of(name: &str) -> String {
+    let kept: String = name.chars().map(|c| if c.is_alphanumeric() || "._+".contains(c) { c } else { '-' }).collect();
+    let words: Vec<&str> = kept.split('-').filter(|w| !w.is_empty()).collect();
+    words.join("-")
+}
+
+struct Resolver<'p> {
+    project: &'p Project,
+    platform: Platform,
+    problems: Vec<Problem>,
+    defaults: Vec<Default>,
+}
+
+impl Resolver<'_> {
+    fn default(&mut self, key: &str, value: &str, why: &str) {
+        self.defaults.push(Default { key: key.into(), value: value.into(), why: why.into() });
+    }
+
+    fn select(&self, value: &written::PerPlatform<String>) -> Option<String> {
+        value.on(self.platform).map(|(v, _)| v.replace("{platform}", self.platform.name()))
+    }
+
+    fn applies(&self, platforms: &Option<Vec<Selector>>) -> bool {
+        platforms.as_ref().is_none_or(|list| list.iter().any(|s| s.fits(self.platform)))
+    }
+
+    fn problem(&mut self, at: &str, what: String, why: &str, instead: impl Into<String>) {
+        let problem = Problem::error(what).at(self.project.source.span(at)).instead(instead);
+        self.problems.push(if why.is_empty() { problem } else { problem.why(why) });
+    }
+
+    fn identity(&mut self) -> Identity {
+        let p = &self.project.manifest.product;
+        let label = |l: &str| {
+            !l.is_empty()
+                && l.len() <= 63
+                && l.chars().all(|c| c.is_ascii_alphanumeric() || c == '-' || c == '_')
+                && !l.starts_with('-')
+        };
+        if p.id.split('.').count() < 3 || !p.id.split('.').all(label) || p.id.len() > 255 {
+            let why = "systems take it as a reverse DNS name: three or more parts of letters, digits and dashes";
+            self.problem("product.id", format!("{:?} can't be an id", p.id), why, "id = \"com.example.my-program\"");
+        }
+        for (key, value) in [("name", &p.name), ("publisher", &p.publisher)] {
+            if value.trim().is_empty() || value.chars().any(char::is_control) {
+                let what = format!("{value:?} can't be a {key}");
+                self.problem(&format!("product.{key}"), what, "people read it", "one line of text");
+            }
+        }
+        let version_char = |c: char| c.is_ascii_alphanumeric() || ".+-~_".contains(c);
+        if !p.version.starts_with(|c: char| c.is_ascii_digit()) || !p.version.chars().all(version_char) {
+            let why = "it begins with a digit, and has letters, digits and .+-~_ only";
+            self.problem("product.version", format!("{:?} can't be a version", p.version), why, "version = \"1.0.0\"");
+        }
+        if let Some(summary) = &p.summary
+            && summary.contains('\n')
+        {
+            self.problem(
+                "product.summary",
+                "the summary has more than one line".into(),
+                "",
+                "the rest goes into `description`",
+            );
+        }
+        if let Some(page) = &p.homepage
+            && !page.starts_with("https://")
+            && !page.starts_with("http://")
+        {
+            self.problem("product.homepage", format!("{page:?} is no web address"), "", format!("https://{page}"));
+        }
+        let mut categories = p.categories.clone();
+        if categories.is_empty() {
+            categories.push("Utility".into());
+            self.default("product.categories", "Utility", "menus sort programs by it");
+        }
+        for (n, category) in p.categories.iter().enumerate() {
+            if category.is_empty() || !category.chars().all(|c| c.is_ascii_alphanumeric() || c == '-') {
+                let at = format!("product.categories.{n}");
+                self.problem(
+                    &at,
+                    format!("{category:?} can't be a category"),
+                    "",
+                    "a registered name such as Office or Graphics",
+                );
+            }
+        }
+        Identity {
+            id: Some(p.id.clone()),
+            name: Some(p.name.clone()),
+            version: Some(p.version.clone()),
+            publisher: Some(p.publisher.clone()),
+            summary: p.summary.clone(),
+            description: p.description.as_ref().map(|d| paragraphs(d)),
+            homepage: p.homepage.clone(),
+            support: p.support.clone(),
+            license: p.license.clone(),
+            categories,
+        }
+    }
+
+    fn layers(&mut self) -> Vec<Layer> {
+        let mut layers = Vec::new();
+        for (n, layer) in self.project.manifest.layer.iter().enumerate() {
+            if !self.applies(&layer.platforms) {
+                continue;
+            }
+            let Some(from) = self.select(&layer.from) else { continue };
+            let at = format!("layer.{n}.from");
+            let into = match layer.into.as_ref().and_then(|into| self.select(into)) {
+                Some(into) => match RelPath::new(into.trim_end_matches('/')) {
+                    Ok(path) => Some(path),
+                    Err(why) => {
+                        let at = format!("layer.{n}.into");
+                        self.problem(
+                            &at,
+                            format!("the folder {into:?} {why}"),
+                            "it must lie inside the payload",
+                            "into = \"share/art\"",
+                        );
+                        None
+                    }
+                },
+                None => None,
+            };
+            let folder = self.project.folder.join(&from);
+            layers.push(Layer {
+                from: folder,
+                into,
+                keep: layer.keep.clone(),
+                drop: layer.drop.clone(),
+                exact_modes: layer.modes == written::Modes::Exact,
+                label: from,
+                span: self.project.source.span(&at),
+            });
+        }
+        layers
+    }
+
+    fn traces(&mut self) -> Vec<Trace> {
+        let m = &self.project.manifest;
+        let mut traces = Vec::new();
+        let mut keys: Vec<&str> = Vec::new();
+        let all_keys: Vec<&str> = m.program.iter().map(|p| p.key.as_str()).collect();
+        for (n, program) in m.program.iter().enumerate() {
+            let at = format!("program.{n}");
+            let key_char = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-';
+            if program.key.is_empty() || !program.key.chars().all(key_char) {
+                let why = "it has small letters, digits and dashes only";
+                self.problem(&format!("{at}.key"), format!("{:?} can't be a key", program.key), why, "key = \"app\"");
+            }
+            if !self.applies(&program.platforms) {
+                continue;
+            }
+            if keys.contains(&program.key.as_str()) {
+                self.problem(
+                    &format!("{at}.key"),
+                    format!("two programs have the key {:?}", program.key),
+                    "",
+                    "another key for one of them",
+                );
+            }
+            let Some(file) = self.select(&program.file) else { continue };
+            let file = match RelPath::new(file.replace('\\', "/")) {
+                Ok(file) => file,
+                Err(why) => {
+                    let what = format!("the program's file {file:?} {why}");
+                    self.problem(&format!("{at}.file"), what, "it is a path inside the payload", "file = \"bin/name\"");
+                    continue;
+                }
+            };
+            keys.push(&program.key);
+            let working_folder = match program.working_folder.as_deref() {
+                None | Some("unchanged") => WorkingFolder::Unchanged,
+                Some("home") => WorkingFolder::Home,
+                Some("install" | ".") => WorkingFolder::Install,
+                Some(other) => match RelPath::new(other) {
+                    Ok(path) => WorkingFolder::Inside(path),
+                    Err(why) => {
+                        let what = format!("the working folder {other:?} {why}");
+                        self.problem(
+                            &format!("{at}.working-folder"),
+                            what,
+                            "",
+                            "`unchanged`, `home`, `install`, or a folder in the payload",
+                        );
+                        WorkingFolder::Unchanged
+                    }
+                },
+            };
+            for name in program.environment.keys() {
+                self.variable_name(&format!("{at}.environment.{name}"), name);
+            }
+            for (n, argument) in program.arguments.iter().enumerate() {
+                self.one_line(&format!("{at}.arguments.{n}"), argument);
+            }
+            traces.push(Trace::Program {
+                key: program.key.clone(),
+                file,
+                arguments: program.arguments.clone(),
+                environment: program.environment.clone(),
+                working_folder,
+                console: program.console,
+            });
+        }
+        for (n, shortcut) in m.shortcut.iter().enumerate() {
+            if !self.applies(&shortcut.platforms)
+                || !self.known(&format!("shortcut.{n}.program"), &shortcut.program, &keys, &all_keys)
+            {
+                continue;
+            }
+            let name = shortcut.name.clone().unwrap_or_else(|| {
+                self.default(&format!("shortcut {} · name", n + 1), &m.product.name, "the product's name");
+                m.product.name.clone()
+            });
+            let description = shortcut.description.clone().or_else(|| m.product.summary.clone());
+            for (i, text) in shortcut.arguments.iter().chain([&name]).chain(&description).enumerate() {
+                self.one_line(&format!("shortcut.{n}.arguments.{i}"), text);
+            }
+            let places = shortcut.places.clone().unwrap_or_else(|| {
+                self.default(&format!("shortcut {} · places", n + 1), "menu", "desktops belong to the person");
+                vec![Place::Menu]
+            });
+            for place in places {
+                traces.push(Trace::Shortcut {
+                    place,
+                    name: name.clone(),
+                    program: shortcut.program.clone(),
+                    arguments: shortcut.arguments.clone(),
+                    description: description.clone(),
+                });
+            }
+        }
+        if m.shortcut.is_empty()
+            && let Some(first) = keys.first()
+        {
+            self.default(
+                "shortcut",
+                &format!("{first} in the menu, as “{}”", m.product.name),
+                "a program that nobody finds is not installed",
+            );
+            traces.push(Trace::Shortcut {
+                place: Place::Menu,
+                name: m.product.name.clone(),
+                program: (*first).to_owned(),
+                arguments: Vec::new(),
+                description: m.product.summary.clone(),
+            });
+        }
+        for (n, kind) in m.file_type.iter().enumerate() {
+            if !self.applies(&kind.platforms)
+                || !self.known(&format!("file-type.{n}.program"), &kind.program, &keys, &all_keys)
+            {
+                continue;
+            }
+            let mut extensions = Vec::new();
+            for (i, extension) in kind.extensions.iter().enumerate() {
+                let plain = extension.trim_start_matches("*.").trim_start_matches('.');
+                if plain.is_empty() || !plain.chars().all(|c| c.is_alphanumeric() || "-_+.".contains(c)) {
+                    let at = format!("file-type.{n}.extensions.{i}");
+                    self.problem(
+                        &at,
+                        format!("{extension:?} can't be a file's ending"),
+                        "",
+                        "letters and digits, such as \"comb\"",
+                    );
+                    continue;
+                }
+                extensions.push(plain.to_owned());
+            }
+            let Some(first) = extensions.first() else {
+                self.problem(
+                    &format!("file-type.{n}.extensions"),
+                    "the file type has no ending".into(),
+                    "",
+                    "extensions = [\"comb\"]",
+                );
+                continue;
+            };
+            let mime = kind.mime.clone().unwrap_or_else(|| {
+                let made = format!("application/x-{}-{}", m.product.id.rsplit('.').next().unwrap_or("x"), first)
+                    .to_lowercase();
+                self.default(
+                    &format!("file-type {} · mime", n + 1),
+                    &made,
+                    "made from the product's id and the ending",
+                );
+                made
+            });
+            let mime_part =
+                |p: &str| !p.is_empty() && p.chars().all(|c| c.is_ascii_alphanumeric() || "!#$&-^_.+".contains(c));
+            if mime.split_once('/').is_none_or(|(a, b)| !mime_part(a) || !mime_part(b)) {
+                self.problem(
+                    &format!("file-type.{n}.mime"),
+                    format!("{mime:?} is no media type"),
+                    "",
+                    "application/vnd.example.name",
+                );
+                continue;
+            }
+            self.one_line(&format!("file-type.{n}.name"), &kind.name);
+            let (name, program) = (kind.name.clone(), kind.program.clone());
+            traces.push(Trace::FileType { mime, extensions, name, program });
+        }
+        for (n, link) in m.link_scheme.iter().enumerate() {
+            if !self.applies(&link.platforms)
+                || !self.known(&format!("link-scheme.{n}.program"), &link.program, &keys, &all_keys)
+            {
+                continue;
+            }
+            let good = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || "+-.".contains(c);
+            if !link.scheme.starts_with(|c: char| c.is_ascii_lowercase()) || !link.scheme.chars().all(good) {
+                let plain = link.scheme.trim_end_matches("://").trim_end_matches(':').to_lowercase();
+                let what = format!("{:?} can't be a link scheme", link.scheme);
+                self.problem(
+                    &format!("link-scheme.{n}.scheme"),
+                    what,
+                    "it is the part before the colon",
+                    format!("{plain:?}"),
+                );
+                continue;
+            }
+            traces.push(Trace::LinkScheme { scheme: link.scheme.clone(), program: link.program.clone() });
+        }
+        for (n, variable) in m.environment.iter().enumerate() {
+            if !self.applies(&variable.platforms) {
+                continue;
+            }
+            let Some(value) = self.select(&variable.value) else { continue };
+            self.variable_name(&format!("environment.{n}.name"), &variable.name);
+            self.one_line(&format!("environment.{n}.value"), &value);
+            let action: EnvironmentAction = variable.action;
+            traces.push(Trace::Environment { name: variable.name.clone(), action, value });
+        }
+        self.no_twins(&traces);
+        traces
+    }
+
+    fn no_twins(&mut self, traces: &[Trace]) {
+        let mut seen = BTreeSet::new();
+        for trace in traces {
+            if !seen.insert(trace.key()) {
+                let at = match trace {
+                    Trace::Shortcut { .. } => "shortcut",
+                    Trace::FileType { .. } => "file-type",
+                    Trace::LinkScheme { .. } => "link-scheme",
+                    Trace::Environment { .. } => "environment",
+                    _ => continue,
+                };
+                let what = format!("the {} is there twice: {trace}", trace.kind());
+                self.problem(at, what, "one would replace the other", "another name for one of them");
+            }
+        }
+    }
+
+    fn known(&mut self, at: &str, key: &str, keys: &[&str], all: &[&str]) -> bool {
+        if keys.contains(&key) {
+            return true;
+        }
+        if all.contains(&key) {
+            let what = format!("the program {key:?} is not there on {}", self.platform);
+            self.problem(
+                at,
+                what,
+                "its `platforms` or its `file` leave it out",
+                "limit this table with `platforms` too",
+            );
+        } else {
+            let near = nearest(key, all.iter().copied());
+            let instead = near.map_or_else(|| "[[program]] with this key".to_owned(), |n| format!("{n:?}"));
+            self.problem(at, format!("no program has the key {key:?}"), "", instead);
+        }
+        false
+    }
+
+    fn variable_name(&mut self, at: &str, name: &str) {
+        let good = |c: char| c.is_ascii_alphanumeric() || c == '_';
+        if name.is_empty() || name.starts_with(|c: char| c.is_ascii_digit()) || !name.chars().all(good) {
+            self.problem(at, format!("{name:?} can't be a variable's name"), "", "letters, digits and _ only");
+        }
+    }
+
+    fn one_line(&mut self, at: &str, text: &str) {
+        if text.chars().any(char::is_control) {
+            self.problem(at, format!("{text:?} has a line break or control character"), "", "one line of text");
+        }
+    }
+
+    fn targets(&mut self) -> Vec<TargetName> {
+        let fits = |t: TargetName, s: System| match t {
+            TargetName::Appimage => s == System::Linux,
+            TargetName::Zip | TargetName::Tar => true,
+        };
+        let system = self.platform.system();
+        match &self.project.manifest.targets.build {
+            Some(list) => {
+                list.iter().copied().filter(|t| fits(*t, system)).collect::<BTreeSet<_>>().into_iter().collect()
+            }
+            None => {
+                let (target, name) = match system {
+                    System::Linux => (TargetName::Appimage, "appimage"),
+                    System::Windows | System::Macos => (TargetName::Zip, "zip"),
+                };
+                self.default(&format!("targets.build ({})", system.name()), name, "the usual form for this system");
+                vec![target]
+            }
+        }
+    }
+
+    fn time(&mut self, epoch: Option<&str>) -> u32 {
+        if let Some(date) = &self.project.manifest.product.released {
+            match seconds_of(date) {
+                Some(seconds) => return seconds,
+                None => {
+                    let what = format!("{date:?} is no date");
+                    self.problem("product.released", what, "", "released = \"2026-11-20\"");
+                }
+            }
+        } else if let Some(epoch) = epoch {
+            match epoch.trim().parse() {
+                Ok(seconds) => return seconds,
+                Err(_) => {
+                    let problem = Problem::error(format!("SOURCE_DATE_EPOCH is {epoch:?}"));
+                    self.problems
+                        .push(problem.why("it must be seconds since 1970").instead("SOURCE_DATE_EPOCH=1767225600"));
+                }
+            }
+        } else {
+            self.default("product.released", "2026-01-01", "a fixed date: the same input gives the same bytes");
+        }
+        FIXED_TIME
+    }
+}
+
+/// Lines inside a paragraph are one line; paragraphs stay apart.
+fn paragraphs(text: &str) -> String {
+    let paragraphs = text.split("\n\n").map(|p| p.split_whitespace().collect::<Vec<_>>().join(" "));
+    paragraphs.filter(|p| !p.is_empty()).collect::<Vec<_>>().join("\n\n")
+}
+
+/// Midnight UTC of `YYYY-MM-DD`, from 1980 (where ZIP's dates begin) to 2105.
+pub fn seconds_of(date: &str) -> Option<u32> {
+    let mut parts = date.split(['T', ' ']).next()?.splitn(3, '-');
+    let (y, m, d): (i64, i64, i64) =
+        (parts.next()?.parse().ok()?, parts.next()?.parse().ok()?, parts.next()?.parse().ok()?);
+    if !(1980..=2105).contains(&y) || !(1..=12).contains(&m) {
+        return None;
+    }
+    let leap = y % 4 == 0 && (y % 100 != 0 || y % 400 == 0);
+    let lengths = [31, if leap { 29 } else { 28 }, 31, 30, 31, 30, 31, 31, 30, 31, 30, 31];
+    if d < 1 || d > lengths[m as usize - 1] {
+        return None;
+    }
+    let leaps = |y: i64| y / 4 - y / 100 + y / 400;
+    let days = (y - 1970) * 365 + leaps(y - 1) - leaps(1969) + lengths[..m as usize - 1].iter().sum::<i64>() + d - 1;
+    u32::try_from(days * 86400).ok()
+}
+
+/// `YYYY-MM-DD` of seconds since 1970.
+pub fn date_of(seconds: u32) -> String {
+    let days = i64::from(seconds / 86400);
+    // Days are counted from 0000-03-01, so that the leap day is a year's last (Hinnant's civil calendar).
+    let z = days + 719_468;
+    let era = z.div_euclid(146_097);
+    let of_era = z.rem_euclid(146_097);
+    let year = (of_era - of_era / 1460 + of_era / 36_524 - of_era / 146_096) / 365;
+    let of_year = of_era - (365 * year + year / 4 - year / 100);
+    let month = (5 * of_year + 2) / 153;
+    let day = of_year - (153 * month + 2) / 5 + 1;
+    let (month, carry) = if month < 10 { (month + 3, 0) } else { (month - 9, 1) };
+    format!("{:04}-{month:02}-{day:02}", year + era * 400 + carry)
+}
+
+impl Product {
+    /// The footprint of this product with this payload and these icons, and what does not fit together.
+    pub fn footprint(
+        &self,
+        payload: &Payload,
+        icons: &[Trace],
+        source: &super::read::Source,
+    ) -> (Footprint, Vec<Problem>) {
+        let mut problems = Vec::new();
+        let names: std::collections::HashMap<String, ()> = payload
+            .traces()
+            .filter_map(|t| match &t {
+                Trace::Folder { .. } => None,
+                other => other.path().map(|p| (p.to_string(), ())),
+            })
+            .collect();
+        for trace in &self.traces {
+            let Trace::Program { key, file, .. } = trace else { continue };
+            if names.contains_key(file.as_str()) {
+                continue;
+            }
+            let problem = Problem::error(format!("the program {key:?} has no file {file} on {}", self.platform));
+            let problem = problem.at(source.span("program")).why("it is not in the payload");
+            let same_name = names.keys().filter(|n| n.rsplit('/').next() == Some(file.name())).min();
+            let near =
+                same_name.map(String::as_str).or_else(|| nearest(file.as_str(), names.keys().map(String::as_str)));
+            problems.push(problem.instead(match near {
+                Some(near) => format!("file = {near:?}"),
+                None => "a file that a layer brings; `upper-shelf plan` shows all".into(),
+            }));
+        }
+        let traces = payload.traces().chain(self.traces.iter().cloned()).chain(icons.iter().cloned());
+        (Footprint::new(self.identity.clone(), Some(self.platform), traces), problems)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn dates_go_there_and_back() {
+        for (date, seconds) in [("1980-01-01", 315_532_800), ("2000-02-29", 951_782_400), ("2026-11-23", 1_795_392_000)]
+        {
+            assert_eq!(seconds_of(date), Some(seconds), "{date}");
+            assert_eq!(date_of(seconds), date);
+        }
+        for bad in ["2026-02-29", "2026-13-01", "soon", "1979-01-01", "2026-1"] {
+            assert_eq!(seconds_of(bad), None, "{bad}");
+        }
+    }
+
+    #[test]
+    fn names_of_files_have_nothing_that_a_shell_minds() {
+        assert_eq!(file_name_of("Nectar Map & Co."), "Nectar-Map-Co.");
+        assert_eq!(file_name_of("Bienen-Stöcke"), "Bienen-Stöcke");
+    }
+}

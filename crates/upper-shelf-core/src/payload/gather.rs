@@ -1,0 +1,335 @@
+//! Looks through the layers, in their order, and lays them over each other. Reads no file's bytes.
+
+use super::{Layer, Payload, PayloadFile, Source, Stamp, names};
+use crate::footprint::{RelPath, Trace};
+use crate::platform::Platform;
+use crate::problem::Problem;
+use globset::{GlobBuilder, GlobSet, GlobSetBuilder};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::fs;
+use std::path::Path;
+
+struct Found {
+    layer: usize,
+    kind: FoundKind,
+}
+
+enum FoundKind {
+    Folder { mode: u32 },
+    File { source: std::path::PathBuf, stamp: Stamp, mode: u32, links: u64 },
+    Link { target: String },
+}
+
+/// The payload of a platform, and everything that is wrong or noteworthy about it.
+pub fn gather(layers: &[Layer], platform: Platform) -> (Payload, Vec<Problem>) {
+    let mut found: BTreeMap<RelPath, Found> = BTreeMap::new();
+    let mut problems = Vec::new();
+    for (index, layer) in layers.iter().enumerate() {
+        let mut walk =
+            Walk { layer, index, keep: None, drop: None, found: &mut found, problems: &mut problems, count: 0 };
+        walk.start();
+    }
+    check_links(&found, layers, &mut problems);
+    problems.extend(names::check(found.iter().map(|(path, f)| (path, layers[f.layer].span.as_ref())), platform));
+    (assemble(found, layers), problems)
+}
+
+fn assemble(found: BTreeMap<RelPath, Found>, layers: &[Layer]) -> Payload {
+    let mut payload =
+        Payload { shares: layers.iter().map(|l| (l.label.clone(), 0, 0)).collect(), ..Payload::default() };
+    let mut first_names: HashMap<(u64, u64), RelPath> = HashMap::new();
+    for (path, Found { layer, kind }) in found {
+        match kind {
+            FoundKind::Folder { mode } => payload.others.push(Trace::Folder { path, mode }),
+            FoundKind::Link { target } => payload.others.push(Trace::Link { path, target }),
+            FoundKind::File { source, stamp, mode, links } => {
+                if links > 1 && stamp.inode != (0, 0) {
+                    if let Some(to) = first_names.get(&stamp.inode) {
+                        payload.others.push(Trace::HardLink { path, to: to.clone() });
+                        continue;
+                    }
+                    first_names.insert(stamp.inode, path.clone());
+                }
+                payload.shares[layer].1 += stamp.size;
+                payload.shares[layer].2 += 1;
+                let size = stamp.size;
+                payload.files.push(PayloadFile { path, mode, size, source: Source::Disk(source, stamp), layer });
+            }
+        }
+    }
+    payload
+}
+
+struct Walk<'w> {
+    layer: &'w Layer,
+    index: usize,
+    keep: Option<GlobSet>,
+    drop: Option<GlobSet>,
+    found: &'w mut BTreeMap<RelPath, Found>,
+    problems: &'w mut Vec<Problem>,
+    count: u64,
+}
+
+impl Walk<'_> {
+    fn start(&mut self) {
+        let span = self.layer.span.clone();
+        let from = &self.layer.from;
+        let meta = match fs::metadata(from) {
+            Ok(meta) => meta,
+            Err(e) => {
+                let why = match e.kind() {
+                    std::io::ErrorKind::NotFound => "there is no such folder or file".to_owned(),
+                    _ => e.to_string(),
+                };
+                let problem = Problem::error(format!("the layer {} can't be read", from.display())).at(span).why(why);
+                self.problems.push(problem.instead("build the files first, or write another `from`"));
+                return;
+            }
+        };
+        self.keep = self.globs(&self.layer.keep);
+        self.drop = self.globs(&self.layer.drop);
+        if let Some(into) = &self.layer.into {
+            self.parents_of(into);
+        }
+        if meta.is_file() {
+            let name = from.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
+            if let Ok(path) = RelPath::new(name) {
+                let path = self.layer.into.as_ref().map_or(path.clone(), |into| path.below(into));
+                if let Some(into) = &self.layer.into {
+                    self.put(into.clone(), FoundKind::Folder { mode: 0o755 });
+                }
+                self.file(from, path, &meta);
+            }
+            return;
+        }
+        if let Some(into) = self.layer.into.clone() {
+            self.put(into, FoundKind::Folder { mode: 0o755 });
+        }
+        self.folder(from, None);
+        if self.count == 0 {
+            let problem = Problem::warning(format!("the layer {} brings no file", self.layer.label)).at(span);
+            let why = if self.layer.keep.is_empty() && self.layer.drop.is_empty() {
+                "the folder is empty"
+            } else {
+                "nothing in the folder passes its `keep` and `drop`"
+            };
+            self.problems.push(problem.why(why));
+        }
+    }
+
+    fn globs(&mut self, patterns: &[String]) -> Option<GlobSet> {
+        if patterns.is_empty() {
+            return None;
+        }
+        let mut set = GlobSetBuilder::new();
+        for pattern in patterns {
+            // A pattern without a slash means the name, wherever it is.
+            let anywhere = if pattern.contains('/') {
+                pattern.trim_start_matches('/').to_owned()
+            } else {
+                format!("**/{pattern}")
+            };
+            match GlobBuilder::new(anywhere.trim_end_matches('/')).literal_separator(true).build() {
+                Ok(glob) => drop(set.add(glob)),
+                Err(e) => self.problems.push(
+                    Problem::error(format!("the pattern {pattern:?} is not well formed"))
+                        .at(self.layer.span.clone())
+                        .why(e.kind().to_string())
+                        .instead("`*` stands for any letters in a name, `**` for any folders, `{a,b}` for either"),
+                ),
+            }
+        }
+        set.build().ok()
+    }
+
+    fn folder(&mut self, dir: &Path, below: Option<&str>) {
+        let entries = match fs::read_dir(dir) {
+            Ok(entries) => entries,
+            Err(e) => return self.unreadable(dir, &e),
+        };
+        for entry in entries {
+            let entry = match entry {
+                Ok(entry) => entry,
+                Err(e) => return self.unreadable(dir, &e),
+            };
+            let name = entry.file_name();
+            let Some(name) = name.to_str() else {
+                let problem = Problem::error(format!("the name {name:?} in {} is not valid text", dir.display()));
+                let problem = problem.on(entry.path()).at(self.layer.span.clone());
+                let problem = problem.why("packages hold names as Unicode text; this one is not UTF-8");
+                self.problems.push(problem.instead("rename the file, or leave it out with `drop`"));
+                continue;
+            };
+            let inside = below.map_or(name.to_owned(), |b| format!("{b}/{name}"));
+            if self.drop.as_ref().is_some_and(|d| d.is_match(&inside)) {
+                continue;
+            }
+            let meta = match entry.metadata() {
+                Ok(meta) => meta,
+                Err(e) => {
+                    self.unreadable(&entry.path(), &e);
+                    continue;
+                }
+            };
+            let kept = self.keep.as_ref().is_none_or(|k| k.is_match(&inside));
+            let path = match RelPath::new(&*inside) {
+                Ok(path) => self.layer.into.as_ref().map_or(path.clone(), |into| path.below(into)),
+                Err(_) => continue,
+            };
+            if meta.is_dir() {
+                if self.keep.is_none() {
+                    let mode = self.mode_of(&meta, true);
+                    self.put(path, FoundKind::Folder { mode });
+                } else if kept {
+                    // A pattern that fits a folder keeps all that is in it.
+                    let keep = self.keep.take();
+                    self.parents_of(&path);
+                    let mode = self.mode_of(&meta, true);
+                    self.put(path, FoundKind::Folder { mode });
+                    self.folder(&entry.path(), Some(&inside));
+                    self.keep = keep;
+                    continue;
+                }
+                self.folder(&entry.path(), Some(&inside));
+            } else if kept {
+                if self.keep.is_some() {
+                    self.parents_of(&path);
+                }
+                if meta.is_symlink() {
+                    self.link(&entry.path(), path);
+                } else if meta.is_file() {
+                    self.file(&entry.path(), path, &meta);
+                } else {
+                    let problem = Problem::error(format!("{} is a device, pipe or socket", entry.path().display()));
+                    let problem = problem.on(entry.path()).at(self.layer.span.clone());
+                    self.problems.push(problem.instead("leave it out with `drop`"));
+                }
+            }
+        }
+    }
+
+    fn file(&mut self, source: &Path, path: RelPath, meta: &fs::Metadata) {
+        self.count += 1;
+        #[cfg(unix)]
+        let links = std::os::unix::fs::MetadataExt::nlink(meta);
+        #[cfg(not(unix))]
+        let links = 1;
+        let mode = self.mode_of(meta, false);
+        self.put(path, FoundKind::File { source: source.to_owned(), stamp: Stamp::of(meta), mode, links });
+    }
+
+    fn link(&mut self, source: &Path, path: RelPath) {
+        self.count += 1;
+        match fs::read_link(source) {
+            Ok(target) => match target.to_str() {
+                Some(target) => self.put(path, FoundKind::Link { target: target.to_owned() }),
+                None => self.problems.push(
+                    Problem::error(format!("the link {} has a target that is not valid text", source.display()))
+                        .on(source)
+                        .at(self.layer.span.clone())
+                        .instead("rename what it points to, or leave it out with `drop`"),
+                ),
+            },
+            Err(e) => self.unreadable(source, &e),
+        }
+    }
+
+    fn unreadable(&mut self, path: &Path, e: &std::io::Error) {
+        let problem = Problem::error(format!("{} can't be read", path.display())).on(path).why(e.to_string());
+        let problem = problem.at(self.layer.span.clone());
+        self.problems.push(problem.instead("look at its permissions, or leave it out with `drop`"));
+    }
+
+    /// The owner's bits count for everybody, so that a strict umask on the build machine does not lock people out.
+    fn mode_of(&self, meta: &fs::Metadata, folder: bool) -> u32 {
+        #[cfg(unix)]
+        let mode = std::os::unix::fs::PermissionsExt::mode(&meta.permissions());
+        #[cfg(not(unix))]
+        let mode = {
+            let _ = meta;
+            0o755
+        };
+        match (self.layer.exact_modes, folder) {
+            (true, _) => mode & 0o7777,
+            (false, true) => 0o755,
+            (false, false) if mode & 0o100 != 0 => 0o755,
+            (false, false) => 0o644,
+        }
+    }
+
+    fn parents_of(&mut self, path: &RelPath) {
+        let mut above = path.parent();
+        while let Some(folder) = above {
+            if !self.found.contains_key(&folder) {
+                self.put(folder.clone(), FoundKind::Folder { mode: 0o755 });
+            }
+            above = folder.parent();
+        }
+    }
+
+    fn put(&mut self, path: RelPath, kind: FoundKind) {
+        let is_folder = matches!(kind, FoundKind::Folder { .. });
+        if let Some(there) = self.found.get(&path)
+            && matches!(there.kind, FoundKind::Folder { .. }) != is_folder
+        {
+            let (what, other) = if is_folder { ("a folder", "a file") } else { ("a file", "a folder") };
+            let problem = Problem::error(format!(
+                "{path} is {what} in the layer {}, and {other} in one below it",
+                self.layer.label
+            ));
+            let problem = problem.at(self.layer.span.clone());
+            self.problems
+                .push(problem.instead("leave one of them out with `drop`, or put the layer elsewhere with `into`"));
+            return;
+        }
+        self.found.insert(path, Found { layer: self.index, kind });
+    }
+}
+
+/// Links must stay inside the payload: elsewhere there is something else, or nothing.
+fn check_links(found: &BTreeMap<RelPath, Found>, layers: &[Layer], problems: &mut Vec<Problem>) {
+    let names: BTreeSet<&str> = found.keys().map(RelPath::as_str).collect();
+    for (path, entry) in found {
+        let FoundKind::Link { target } = &entry.kind else { continue };
+        let span = layers[entry.layer].span.clone();
+        let advice = "make it a relative link to something inside, or leave it out with `drop`";
+        if target.starts_with('/') || target.contains(":\\") || target.starts_with('\\') {
+            let problem = Problem::error(format!("the link {path} points to the absolute path {target}")).at(span);
+            problems.push(problem.why("on another machine something else is there, or nothing").instead(advice));
+            continue;
+        }
+        match resolve(path, target) {
+            None => {
+                let problem = Problem::error(format!("the link {path} → {target} leaves the payload")).at(span);
+                problems.push(problem.why("on another machine something else is there, or nothing").instead(advice));
+            }
+            Some(to) if !to.is_empty() && !names.contains(to.as_str()) && !through_link(found, &to) => {
+                let problem = Problem::warning(format!("the link {path} → {target} leads to nothing")).at(span);
+                problems.push(problem.why(format!("{to} is not in the payload")));
+            }
+            Some(_) => {}
+        }
+    }
+}
+
+/// The path a link leads to, by its letters; `None` when it leaves the payload.
+fn resolve(link: &RelPath, target: &str) -> Option<String> {
+    let parent = link.parent();
+    let mut at: Vec<&str> = parent.as_ref().map(|p| p.as_str().split('/').collect()).unwrap_or_default();
+    for name in target.split('/') {
+        match name {
+            "" | "." => {}
+            ".." => drop(at.pop()?),
+            other => at.push(other),
+        }
+    }
+    Some(at.join("/"))
+}
+
+/// A target below another link is that link's matter.
+fn through_link(found: &BTreeMap<RelPath, Found>, path: &str) -> bool {
+    path.match_indices('/').any(|(at, _)| {
+        let above = RelPath::new(&path[..at]).ok();
+        above.and_then(|a| found.get(&a)).is_some_and(|f| matches!(f.kind, FoundKind::Link { .. }))
+    })
+}

@@ -1,0 +1,104 @@
+//! The payload: the files of one platform after all layers. [`gather`] looks at names, sizes and modes only;
+//! [`feed::feed`] reads every file once, for all packages at a time.
+
+pub mod feed;
+mod gather;
+pub mod names;
+
+use crate::footprint::{RelPath, Trace};
+use crate::problem::Span;
+pub use gather::gather;
+use std::path::PathBuf;
+use std::sync::Arc;
+
+/// A layer as resolved for one platform.
+#[derive(Debug, Clone)]
+pub struct Layer {
+    /// The folder (or single file) that is followed.
+    pub from: PathBuf,
+    /// Where it goes in the payload.
+    pub into: Option<RelPath>,
+    /// Only what fits one of these, if there are any.
+    pub keep: Vec<String>,
+    /// Nothing that fits one of these.
+    pub drop: Vec<String>,
+    /// Whether permission bits are taken as they are.
+    pub exact_modes: bool,
+    /// As written, for reports.
+    pub label: String,
+    /// Where it is written.
+    pub span: Option<Span>,
+}
+
+/// Where a file's bytes come from.
+#[derive(Debug, Clone)]
+pub enum Source {
+    /// A file, which must stay as it was when it was looked at.
+    Disk(PathBuf, Stamp),
+    /// Bytes in memory.
+    Memory(Arc<[u8]>),
+}
+
+/// What a file looked like when it was gathered: a later look must see the same.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Stamp {
+    /// Bytes.
+    pub size: u64,
+    /// Modification time, nanoseconds since 1970 (negative before).
+    pub modified: i128,
+    /// Device and inode, where the system has them.
+    pub inode: (u64, u64),
+}
+
+impl Stamp {
+    /// Of a file's metadata.
+    pub fn of(meta: &std::fs::Metadata) -> Self {
+        let modified = meta.modified().map_or(0, |t| match t.duration_since(std::time::UNIX_EPOCH) {
+            Ok(after) => after.as_nanos() as i128,
+            Err(before) => -(before.duration().as_nanos() as i128),
+        });
+        #[cfg(unix)]
+        let inode = {
+            use std::os::unix::fs::MetadataExt;
+            (meta.dev(), meta.ino())
+        };
+        #[cfg(not(unix))]
+        let inode = (0, 0);
+        Self { size: meta.len(), modified, inode }
+    }
+}
+
+/// A file to be read.
+#[derive(Debug, Clone)]
+pub struct PayloadFile {
+    /// Where it stands in the payload.
+    pub path: RelPath,
+    /// Permission bits.
+    pub mode: u32,
+    /// Bytes.
+    pub size: u64,
+    /// Its bytes.
+    pub source: Source,
+    /// Index of its layer.
+    pub layer: usize,
+}
+
+/// The files of one platform.
+#[derive(Debug, Clone, Default)]
+pub struct Payload {
+    /// Files in stable order.
+    pub files: Vec<PayloadFile>,
+    /// Folders, links and hard links.
+    pub others: Vec<Trace>,
+    /// Plain bytes each layer contributes, and its files.
+    pub shares: Vec<(String, u64, u64)>,
+}
+
+impl Payload {
+    /// The traces of everything in it; hashes are not known before it is read.
+    pub fn traces(&self) -> impl Iterator<Item = Trace> + '_ {
+        let files =
+            self.files.iter().map(|f| Trace::File { path: f.path.clone(), mode: f.mode, size: f.size, content: None });
+        files.chain(self.others.iter().cloned())
+    }
+}

@@ -1,0 +1,161 @@
+//! The platforms that packages are made for, and how a manifest selects among them.
+
+use serde::{Deserialize, Serialize};
+use std::fmt;
+use std::str::FromStr;
+
+/// An operating system and a processor.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, schemars::JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Platform {
+    /// Windows on 64-bit Intel and AMD processors.
+    WindowsX64,
+    /// Windows on 32-bit Intel and AMD processors.
+    WindowsX86,
+    /// Windows on 64-bit ARM processors.
+    WindowsArm64,
+    /// macOS on Apple's own processors.
+    MacosArm64,
+    /// macOS on Intel processors.
+    MacosX64,
+    /// macOS programs that hold code for both.
+    MacosUniversal,
+    /// Linux on 64-bit Intel and AMD processors.
+    LinuxX64,
+    /// Linux on 64-bit ARM processors.
+    LinuxArm64,
+}
+
+/// An operating system.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum System {
+    /// Windows.
+    Windows,
+    /// macOS.
+    Macos,
+    /// Linux.
+    Linux,
+}
+
+impl Platform {
+    /// All of them.
+    pub const ALL: [Self; 8] = [
+        Self::WindowsX64,
+        Self::WindowsX86,
+        Self::WindowsArm64,
+        Self::MacosArm64,
+        Self::MacosX64,
+        Self::MacosUniversal,
+        Self::LinuxX64,
+        Self::LinuxArm64,
+    ];
+
+    /// Its name in manifests and file names.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::WindowsX64 => "windows-x64",
+            Self::WindowsX86 => "windows-x86",
+            Self::WindowsArm64 => "windows-arm64",
+            Self::MacosArm64 => "macos-arm64",
+            Self::MacosX64 => "macos-x64",
+            Self::MacosUniversal => "macos-universal",
+            Self::LinuxX64 => "linux-x64",
+            Self::LinuxArm64 => "linux-arm64",
+        }
+    }
+
+    /// Its operating system.
+    pub fn system(self) -> System {
+        match self {
+            Self::WindowsX64 | Self::WindowsX86 | Self::WindowsArm64 => System::Windows,
+            Self::MacosArm64 | Self::MacosX64 | Self::MacosUniversal => System::Macos,
+            Self::LinuxX64 | Self::LinuxArm64 => System::Linux,
+        }
+    }
+
+    /// The processor's name as Linux's `uname` and many file names have it.
+    pub fn machine(self) -> &'static str {
+        match self {
+            Self::WindowsX64 | Self::MacosX64 | Self::LinuxX64 => "x86_64",
+            Self::WindowsX86 => "i686",
+            Self::WindowsArm64 | Self::MacosArm64 | Self::LinuxArm64 => "aarch64",
+            Self::MacosUniversal => "universal",
+        }
+    }
+}
+
+impl System {
+    /// Its name in manifests.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Windows => "windows",
+            Self::Macos => "macos",
+            Self::Linux => "linux",
+        }
+    }
+}
+
+impl fmt::Display for Platform {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(self.name())
+    }
+}
+
+impl FromStr for Platform {
+    type Err = String;
+    fn from_str(name: &str) -> Result<Self, String> {
+        Self::ALL.into_iter().find(|p| p.name() == name).ok_or_else(|| format!("there is no platform named {name:?}"))
+    }
+}
+
+/// A name that stands for one platform or for all platforms of a system: `linux-arm64`, `linux`.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Selector {
+    /// All platforms of a system.
+    System(System),
+    /// One platform.
+    Platform(Platform),
+}
+
+impl Selector {
+    /// All names that a selector can have.
+    pub fn names() -> impl Iterator<Item = &'static str> {
+        let systems = [System::Windows, System::Macos, System::Linux].map(System::name);
+        systems.into_iter().chain(Platform::ALL.map(Platform::name))
+    }
+
+    /// Whether it stands for this platform.
+    pub fn fits(self, platform: Platform) -> bool {
+        match self {
+            Self::System(system) => platform.system() == system,
+            Self::Platform(one) => platform == one,
+        }
+    }
+}
+
+impl FromStr for Selector {
+    type Err = String;
+    fn from_str(name: &str) -> Result<Self, String> {
+        let system = [System::Windows, System::Macos, System::Linux].into_iter().find(|s| s.name() == name);
+        system.map(Self::System).map_or_else(|| name.parse().map(Self::Platform), Ok)
+    }
+}
+
+impl schemars::JsonSchema for Selector {
+    fn schema_name() -> std::borrow::Cow<'static, str> {
+        "Selector".into()
+    }
+    fn json_schema(_: &mut schemars::SchemaGenerator) -> schemars::Schema {
+        schemars::json_schema!({
+            "description": "A platform (`linux-x64`) or all platforms of a system (`linux`).",
+            "type": "string",
+            "enum": Self::names().collect::<Vec<_>>(),
+        })
+    }
+}
+
+impl<'de> Deserialize<'de> for Selector {
+    fn deserialize<D: serde::Deserializer<'de>>(d: D) -> Result<Self, D::Error> {
+        String::deserialize(d)?.parse().map_err(serde::de::Error::custom)
+    }
+}

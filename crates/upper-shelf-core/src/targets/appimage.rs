@@ -1,0 +1,377 @@
+//! AppImage: our head, and behind it a squashfs image with the product's files and all that a Linux desktop reads.
+//!
+//! Inside: `AppRun` (see `launcher.rs`), `ID.desktop`, the icon, `.DirIcon`, `usr/share/…` for the desktop, and the
+//! product's own folder at `usr/lib/ID`.
+
+use super::{Depth, Job, Loss, Target, damaged, executable, launcher, linux_desktop, unwritten};
+use crate::content::ContentHash;
+use crate::footprint::{Footprint, Identity, Place, RelPath, Trace};
+use crate::manifest::written::{AppimageSettings, Compression, TargetName, TargetSettings};
+use crate::payload::feed::{Part, Stream};
+use crate::platform::Platform;
+use crate::problem::{Failure, Problem};
+use squashfs::codec::Codec;
+use squashfs::read::{Image, Inode, Kind as NodeKind, Limits};
+use squashfs::write::{Fragments, Meta, Options, Special, Writer};
+use std::collections::{BTreeMap, HashMap};
+use std::fs::File;
+use std::io::{Read, Seek, SeekFrom, Write};
+use std::path::Path;
+use std::sync::atomic::{AtomicUsize, Ordering};
+
+/// The heads, built by `heads/appimage-runtime/rebuild`.
+const HEAD_X64: &[u8] = include_bytes!("../../../../heads/appimage-runtime/prebuilt/appimage-runtime-x86_64");
+const HEAD_ARM64: &[u8] = include_bytes!("../../../../heads/appimage-runtime/prebuilt/appimage-runtime-aarch64");
+/// "AI" and the format's second form, in the padding of the ELF identification.
+const MARK: &[u8] = b"AI\x02";
+
+/// The target.
+pub struct AppImage;
+
+impl Target for AppImage {
+    fn name(&self) -> TargetName {
+        TargetName::Appimage
+    }
+
+    fn ending(&self, _: &TargetSettings) -> &'static str {
+        ".AppImage"
+    }
+
+    fn carry(&self, footprint: &Footprint) -> (Footprint, Vec<Loss>) {
+        let (mut product, mut losses) = linux_desktop::complete(&footprint.product);
+        product.categories = linux_desktop::carried_categories(&product);
+        let traces = footprint.traces().iter().filter_map(|t| match t {
+            Trace::Shortcut { place: place @ (Place::Desktop | Place::Startup), name, .. } => {
+                losses.push(Loss {
+                    what: format!("the shortcut “{name}” ({})", place.name()),
+                    why: "an AppImage is not installed: nothing is put on the desktop or started by itself".into(),
+                });
+                None
+            }
+            Trace::File { path, mode, size, content } if mode & 0o7000 != 0 => {
+                losses.push(Loss {
+                    what: format!("the special mode bits of {path} ({mode:o})"),
+                    why: "the system ignores them in an image that a user mounts".into(),
+                });
+                Some(Trace::File { path: path.clone(), mode: mode & 0o777, size: *size, content: *content })
+            }
+            other => Some(other.clone()),
+        });
+        let traces: Vec<Trace> = traces.collect();
+        (Footprint::new(product, footprint.platform, traces), losses)
+    }
+
+    fn check(&self, job: &Job) -> Vec<Problem> {
+        let mut problems = Vec::new();
+        match job.footprint.main_program().and_then(|key| job.footprint.program(key)) {
+            None => problems.push(
+                Problem::error("an AppImage needs a program to start")
+                    .instead("[[program]]\nkey = \"app\"\nfile = \"the program's file in the payload\""),
+            ),
+            Some(_) => {
+                for trace in job.footprint.traces() {
+                    if let Trace::Program { key, file, .. } = trace
+                        && executable(job.footprint, file) == Some(false)
+                    {
+                        problems.push(
+                            Problem::error(format!("the program {key:?} can't be started: {file} is not executable"))
+                                .why("its mode has no executable bit")
+                                .instead(format!("chmod +x the file {file} where it is built")),
+                        );
+                    }
+                }
+            }
+        }
+        if let Err(why) = options(&job.settings.appimage, 0, 1) {
+            problems.push(Problem::error(format!("[target.appimage] {why}")));
+        }
+        let information = job.settings.appimage.update_information.as_deref().unwrap_or_default();
+        if information.len() >= 1024 {
+            problems.push(Problem::error("the update information has more than 1023 bytes"));
+        }
+        problems
+    }
+
+    fn write(&self, job: &Job, stream: Stream, mut out: File) -> Result<(), Failure> {
+        let head = match job.footprint.platform {
+            Some(Platform::LinuxArm64) => HEAD_ARM64,
+            _ => HEAD_X64,
+        };
+        out.write_all(head).map_err(|e| unwritten(&e))?;
+        let options = options(&job.settings.appimage, job.time, job.threads)
+            .map_err(|why| Failure::new(crate::Kind::Problems, Problem::error(why)))?;
+        let bytes = write_image(job, stream, &mut out, options).map_err(|e| match e {
+            squashfs::Error::Io(e) => unwritten(&e),
+            other => unwritten(&std::io::Error::other(other.to_string())),
+        })?;
+        finish_head(head, job, &mut out, bytes).map_err(|e| unwritten(&e))
+    }
+
+    fn read(&self, package: &Path, depth: Depth) -> Result<Option<Footprint>, Failure> {
+        let io = |e: std::io::Error| Failure::io("can't read", package, &e);
+        let mut file = File::open(package).map_err(io)?;
+        let mut head = [0; 64];
+        if file.read_exact(&mut head).is_err() || head[..4] != *b"\x7fELF" || head[8..11] != *MARK {
+            return Ok(None);
+        }
+        let offset = elf_end(&head).ok_or_else(|| damaged(package, "its head is not a 64-bit ELF file"))?;
+        let platform = match head[18] {
+            62 => Some(Platform::LinuxX64),
+            183 => Some(Platform::LinuxArm64),
+            _ => None,
+        };
+        let image = Image::open(file, offset, Limits::default()).map_err(|e| damaged(package, e.to_string()))?;
+        read_image(&image, platform, depth).map(Some).map_err(|e| damaged(package, e.to_string()))
+    }
+}
+
+/// Where the ELF file ends: behind its section headers.
+fn elf_end(head: &[u8; 64]) -> Option<u64> {
+    let number = |at: usize, len: usize| head[at..at + len].iter().rev().fold(0u64, |n, b| n << 8 | u64::from(*b));
+    if head[4] != 2 || head[5] != 1 {
+        return None;
+    }
+    number(40, 8).checked_add(number(58, 2) * number(60, 2))
+}
+
+fn options(settings: &AppimageSettings, time: u32, threads: usize) -> Result<Options, String> {
+    let codec = match settings.compression.unwrap_or(Compression::Zstd) {
+        Compression::Gzip => Codec::Gzip { level: settings.level.unwrap_or(9) },
+        Compression::Zstd => Codec::Zstd { level: settings.level.unwrap_or(9) },
+        Compression::Xz => Codec::Xz { level: settings.level.unwrap_or(6) },
+    };
+    if !codec.levels().contains(&codec.level()) {
+        let levels = codec.levels();
+        return Err(format!("`level` goes from {} to {} for this compression", levels.start(), levels.end()));
+    }
+    let block_size = settings.block_size.unwrap_or(1 << 20);
+    if !block_size.is_power_of_two() || !(4096..=1 << 20).contains(&block_size) {
+        return Err("`block-size` is a power of two from 4096 to 1048576".into());
+    }
+    Ok(Options { codec, block_size, threads, time, fragments: Fragments::SmallFiles, ..Options::default() })
+}
+
+/// Writes the image behind the head; gives its length without padding.
+fn write_image(job: &Job, mut stream: Stream, out: &mut File, options: Options) -> squashfs::Result<u64> {
+    let id = job.footprint.product.id.as_deref().unwrap_or("unknown");
+    let install = format!("usr/lib/{id}");
+    let start = out.stream_position()?;
+    let mut w = Writer::new(&mut *out, options)?;
+    let small = |w: &mut Writer<&mut File>, path: &str, mode: u16, bytes: &[u8]| -> squashfs::Result<()> {
+        w.begin_file(path.as_bytes(), Meta::file(mode))?;
+        w.data(bytes)?;
+        w.end_file(Some(ContentHash::of(bytes).0))
+    };
+    w.folder(install.as_bytes(), Meta::file(0o755))?;
+    small(&mut w, "AppRun", 0o755, launcher::write(job.footprint, &install).as_bytes())?;
+    let link = |w: &mut Writer<&mut File>, path: &str, target: String| {
+        w.special(path.as_bytes(), Meta::file(0o777), Special::Symlink(target.into_bytes()))
+    };
+    let files = linux_desktop::write(job.footprint, job.icon, job.time, "AppRun");
+    link(&mut w, &format!("{id}.desktop"), format!("usr/share/applications/{id}.desktop"))?;
+    if files.contains_key(&format!("icons/hicolor/scalable/apps/{id}.svg")) {
+        link(&mut w, &format!("{id}.svg"), format!("usr/share/icons/hicolor/scalable/apps/{id}.svg"))?;
+    } else if files.contains_key(&format!("icons/hicolor/512x512/apps/{id}.png")) {
+        link(&mut w, &format!("{id}.png"), format!("usr/share/icons/hicolor/512x512/apps/{id}.png"))?;
+    }
+    if files.contains_key(&format!("icons/hicolor/256x256/apps/{id}.png")) {
+        link(&mut w, ".DirIcon", format!("usr/share/icons/hicolor/256x256/apps/{id}.png"))?;
+    }
+    for (path, bytes) in files {
+        small(&mut w, &format!("usr/share/{path}"), 0o644, &bytes)?;
+    }
+    for trace in job.footprint.traces() {
+        match trace {
+            Trace::Folder { path, mode } => {
+                w.folder(format!("{install}/{path}").as_bytes(), Meta::file(*mode as u16))?
+            }
+            Trace::Link { path, target } => link(&mut w, &format!("{install}/{path}"), target.clone())?,
+            // Everything else is a file (below), a hard link to one, or in the desktop's files.
+            Trace::File { .. }
+            | Trace::HardLink { .. }
+            | Trace::Program { .. }
+            | Trace::Shortcut { .. }
+            | Trace::FileType { .. }
+            | Trace::LinkScheme { .. }
+            | Trace::Environment { .. }
+            | Trace::Icon { .. } => {}
+        }
+    }
+    while let Some(part) = stream.next_part() {
+        match part {
+            Part::Begin(index) => {
+                let file = &job.files[index];
+                let meta = Meta::file((file.mode & 0o777) as u16);
+                w.begin_file(format!("{install}/{}", file.path).as_bytes(), meta)?;
+            }
+            Part::Bytes(bytes) => w.data(&bytes)?,
+            Part::Zeros(count) => w.zeros(count)?,
+            Part::End(hash) => w.end_file(Some(hash.0))?,
+        }
+    }
+    for trace in job.footprint.traces() {
+        if let Trace::HardLink { path, to } = trace {
+            w.hard_link(format!("{install}/{path}").as_bytes(), format!("{install}/{to}").as_bytes())?;
+        }
+    }
+    w.finish()?;
+    Ok(Image::open(out.try_clone()?, start, Limits::default())?.bytes_used())
+}
+
+/// Puts the image's hash and the update information into the sections that the head keeps for them.
+fn finish_head(head: &[u8], job: &Job, out: &mut File, image_bytes: u64) -> std::io::Result<()> {
+    use object::{Object, ObjectSection};
+    let elf = object::File::parse(head).map_err(std::io::Error::other)?;
+    let section = |name: &str| elf.section_by_name(name).and_then(|s| s.file_range()).map(|(at, _)| at);
+    let missing = || std::io::Error::other("the built-in head lacks a section");
+    out.seek(SeekFrom::Start(head.len() as u64))?;
+    let mut hasher = blake3::Hasher::new();
+    let mut image = (&mut *out).take(image_bytes);
+    let mut buffer = vec![0; 1 << 18];
+    loop {
+        match image.read(&mut buffer)? {
+            0 => break,
+            n => drop(hasher.update(&buffer[..n])),
+        }
+    }
+    out.seek(SeekFrom::Start(section(".content_hash").ok_or_else(missing)?))?;
+    out.write_all(hasher.finalize().as_bytes())?;
+    if let Some(information) = &job.settings.appimage.update_information {
+        out.seek(SeekFrom::Start(section(".upd_info").ok_or_else(missing)?))?;
+        out.write_all(information.as_bytes())?;
+    }
+    out.flush()
+}
+
+struct Node {
+    path: String,
+    inode: Inode,
+}
+
+fn read_image(image: &Image<File>, platform: Option<Platform>, depth: Depth) -> squashfs::Result<Footprint> {
+    let mut nodes = Vec::new();
+    image.walk(|v| {
+        nodes.push(Node { path: String::from_utf8_lossy(&v.path).into_owned(), inode: v.inode });
+        Ok::<_, squashfs::Error>(())
+    })?;
+    let script =
+        nodes.iter().find(|n| n.path == "AppRun" && matches!(&n.inode.kind, NodeKind::File(f) if f.size < 1 << 20));
+    let script = script.map(|n| image.read_to_vec(&n.inode)).transpose()?.unwrap_or_default();
+    let ours = launcher::read(&String::from_utf8_lossy(&script));
+    let is_ours = ours.is_some();
+    let (mut traces, install) = ours.unwrap_or_default();
+    let mut desktop = linux_desktop::Files::new();
+    let mut icons = Vec::new();
+    for node in &nodes {
+        let NodeKind::File(file) = &node.inode.kind else { continue };
+        let Some(path) = node.path.strip_prefix("usr/share/") else { continue };
+        let icon = path.strip_prefix("icons/hicolor/").and_then(crate::icons::form_of_theme_path);
+        match (icon, depth) {
+            // In a listing an icon is known by its name; its bytes are not needed.
+            (Some(form), Depth::Listing) => icons.push(Trace::Icon { form, content: None }),
+            _ if is_desktop_file(path) && file.size < 4 << 20 => {
+                desktop.insert(path.to_owned(), image.read_to_vec(&node.inode)?);
+            }
+            _ => {}
+        }
+    }
+    let (mut product, more) = linux_desktop::read(&desktop);
+    if !is_ours {
+        foreign_identity(image, &nodes, &mut product)?;
+    }
+    traces.extend(more);
+    traces.extend(icons);
+    let inside = |node: &&Node| !is_ours || node.path.strip_prefix(&install).is_some_and(|p| p.starts_with('/'));
+    let mut own: Vec<&Node> = nodes.iter().filter(inside).collect();
+    // Of a file's several names the first in the footprint's order is the file.
+    own.sort_by(|a, b| a.path.cmp(&b.path));
+    let hashes = match depth {
+        Depth::Listing => HashMap::new(),
+        Depth::Contents => hash_files(image, &own)?,
+    };
+    let mut first_names: HashMap<u32, RelPath> = HashMap::new();
+    for node in own {
+        let below = if is_ours { &node.path[install.len() + 1..] } else { node.path.as_str() };
+        let Ok(path) = RelPath::new(below) else { continue };
+        let mode = u32::from(node.inode.mode);
+        traces.push(match &node.inode.kind {
+            NodeKind::Dir(_) => Trace::Folder { path, mode },
+            NodeKind::Symlink(target) => Trace::Link { path, target: String::from_utf8_lossy(target).into_owned() },
+            NodeKind::File(file) => match first_names.get(&node.inode.number) {
+                Some(to) if node.inode.nlink > 1 => Trace::HardLink { path, to: to.clone() },
+                _ => {
+                    first_names.insert(node.inode.number, path.clone());
+                    Trace::File { path, mode, size: file.size, content: hashes.get(node.path.as_str()).copied() }
+                }
+            },
+            // Applications bring no devices; one in somebody's image is not followed.
+            NodeKind::BlockDevice(_) | NodeKind::CharDevice(_) | NodeKind::Fifo | NodeKind::Socket => continue,
+        });
+    }
+    Ok(Footprint::new(product, platform, traces))
+}
+
+fn is_desktop_file(path: &str) -> bool {
+    ["applications/", "metainfo/", "mime/packages/", "icons/hicolor/"].iter().any(|p| path.starts_with(p))
+}
+
+/// Another maker's image may say who it is in its root's desktop entry only.
+fn foreign_identity(image: &Image<File>, nodes: &[Node], product: &mut Identity) -> squashfs::Result<()> {
+    let entry = nodes.iter().find(|n| n.path.ends_with(".desktop") && !n.path.contains('/'));
+    let Some(Node { path, inode }) = entry else { return Ok(()) };
+    // It is often a link to the entry further in.
+    let target = match &inode.kind {
+        NodeKind::Symlink(target) => image.lookup(target)?,
+        _ => Some(inode.clone()),
+    };
+    let Some(inode) = target.filter(|i| matches!(&i.kind, NodeKind::File(f) if f.size < 1 << 20)) else {
+        return Ok(());
+    };
+    let text = String::from_utf8_lossy(&image.read_to_vec(&inode)?).into_owned();
+    let value = |key: &str| text.lines().find_map(|l| l.strip_prefix(key)?.strip_prefix('=').map(str::to_owned));
+    let fill = |slot: &mut Option<String>, value: Option<String>| {
+        if slot.is_none() {
+            *slot = value;
+        }
+    };
+    fill(&mut product.id, path.strip_suffix(".desktop").map(str::to_owned));
+    fill(&mut product.name, value("Name"));
+    fill(&mut product.summary, value("Comment"));
+    fill(&mut product.version, value("X-AppImage-Version"));
+    Ok(())
+}
+
+/// The hashes of all files by path, on several threads; each file is read once.
+fn hash_files<'n>(image: &Image<File>, nodes: &[&'n Node]) -> squashfs::Result<HashMap<&'n str, ContentHash>> {
+    let files: Vec<&Node> = nodes.iter().copied().filter(|n| matches!(n.inode.kind, NodeKind::File(_))).collect();
+    let next = AtomicUsize::new(0);
+    let threads = std::thread::available_parallelism().map_or(1, |n| n.get());
+    let zeros = [0; 1 << 16];
+    let work = || -> squashfs::Result<BTreeMap<&'n str, ContentHash>> {
+        let mut hashes = BTreeMap::new();
+        while let Some(node) = files.get(next.fetch_add(1, Ordering::Relaxed)) {
+            let mut hasher = blake3::Hasher::new();
+            let mut reader = image.reader(&node.inode)?;
+            while let Some(block) = reader.next_block()? {
+                match block {
+                    squashfs::read::BlockOrHole::Bytes(bytes) => drop(hasher.update(bytes)),
+                    squashfs::read::BlockOrHole::Hole(len) => {
+                        for part in (0..len as usize).step_by(zeros.len()) {
+                            hasher.update(&zeros[..zeros.len().min(len as usize - part)]);
+                        }
+                    }
+                }
+            }
+            hashes.insert(node.path.as_str(), ContentHash(*hasher.finalize().as_bytes()));
+        }
+        Ok(hashes)
+    };
+    std::thread::scope(|scope| {
+        let threads: Vec<_> = (0..threads).map(|_| scope.spawn(work)).collect();
+        let mut all = HashMap::new();
+        for thread in threads {
+            all.extend(thread.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))?);
+        }
+        Ok(all)
+    })
+}

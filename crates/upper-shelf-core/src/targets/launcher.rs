@@ -1,0 +1,167 @@
+//! The small shell script that starts a product's programs with their arguments, environment and working folder, and
+//! the way back from it: the same few line forms are written and read.
+
+use crate::footprint::{EnvironmentAction, Footprint, RelPath, Trace, WorkingFolder};
+use std::collections::BTreeMap;
+use std::fmt::Write;
+
+const MARK: &str = "# Starts the product's programs; written by Upper Shelf, and read back by it line by line.";
+
+/// The script; `install` is the product's own folder, relative to the script's.
+pub fn write(footprint: &Footprint, install: &str) -> String {
+    let main = footprint.main_program().unwrap_or_default();
+    let mut out = format!("#!/bin/sh\n{MARK}\n");
+    out.push_str("here=${APPDIR:-$(dirname \"$(readlink -f \"$0\")\")}\n");
+    let _ = writeln!(out, "install=$here/{install}");
+    let _ = writeln!(out, "start={main}");
+    out.push_str("# Under another program's name, or with --start=KEY first, that program is started.\n");
+    let keys: Vec<&str> = footprint
+        .traces()
+        .iter()
+        .filter_map(|t| if let Trace::Program { key, .. } = t { Some(key.as_str()) } else { None })
+        .collect();
+    out.push_str("name=${ARGV0:-$0}\ncase ${name##*/} in\n");
+    keys.iter().for_each(|key| {
+        let _ = writeln!(out, "'{key}') start={key} ;;");
+    });
+    out.push_str("esac\ncase ${1-} in\n");
+    keys.iter().for_each(|key| {
+        let _ = writeln!(out, "'--start={key}') start={key}; shift ;;");
+    });
+    out.push_str("esac\n");
+    for trace in footprint.traces() {
+        if let Trace::Environment { name, action, value } = trace {
+            let value = quote(value);
+            let _ = match action {
+                EnvironmentAction::Set => writeln!(out, "export {name}={value}"),
+                EnvironmentAction::Prepend => writeln!(out, "export {name}={value}\"${{{name}:+:${name}}}\""),
+                EnvironmentAction::Append => writeln!(out, "export {name}=\"${{{name}:+${name}:}}\"{value}"),
+            };
+        }
+    }
+    out.push_str("case $start in\n");
+    for trace in footprint.traces() {
+        let Trace::Program { key, file, arguments, environment, working_folder, console } = trace else { continue };
+        let _ = writeln!(out, "{key})");
+        let _ = writeln!(out, "  file={}", quote(file.as_str()));
+        for (name, value) in environment {
+            let _ = writeln!(out, "  export {name}={}", quote(value));
+        }
+        match working_folder {
+            WorkingFolder::Unchanged => {}
+            WorkingFolder::Home => out.push_str("  cd \"$HOME\" || exit 126\n"),
+            WorkingFolder::Install => out.push_str("  cd \"$install\" || exit 126\n"),
+            WorkingFolder::Inside(folder) => {
+                let _ = writeln!(out, "  cd \"$install\"/{} || exit 126", quote(folder.as_str()));
+            }
+        }
+        // Last first: each goes in front of what is there.
+        for argument in arguments.iter().rev() {
+            let _ = writeln!(out, "  set -- {} \"$@\"", quote(argument));
+        }
+        if *console {
+            out.push_str("  # in a terminal\n");
+        }
+        out.push_str("  ;;\n");
+    }
+    out.push_str("esac\nexec \"$install/$file\" \"$@\"\n");
+    out
+}
+
+/// A word for the shell; `{install}` becomes the folder's variable.
+fn quote(text: &str) -> String {
+    let parts = text.split("{install}").map(|part| match part {
+        "" => String::new(),
+        part => format!("'{}'", part.replace('\'', "'\\''")),
+    });
+    let word = parts.collect::<Vec<_>>().join("\"$install\"");
+    if word.is_empty() { "''".into() } else { word }
+}
+
+/// The way back from [`quote`]: the text, and what follows the word.
+fn unquote(mut word: &str) -> Option<(String, &str)> {
+    let mut text = String::new();
+    loop {
+        if let Some(rest) = word.strip_prefix('\'') {
+            let (part, rest) = rest.split_once('\'')?;
+            text.push_str(part);
+            word = rest;
+        } else if let Some(rest) = word.strip_prefix("\\'") {
+            text.push('\'');
+            word = rest;
+        } else if let Some(rest) = word.strip_prefix("\"$install\"") {
+            text.push_str("{install}");
+            word = rest;
+        } else {
+            return Some((text, word));
+        }
+    }
+}
+
+/// What a script of ours says: programs and variables, and the product's own folder. `None` for any other script.
+pub fn read(script: &str) -> Option<(Vec<Trace>, String)> {
+    let mut lines = script.lines();
+    if lines.next() != Some("#!/bin/sh") || lines.next() != Some(MARK) {
+        return None;
+    }
+    let mut traces = Vec::new();
+    let mut install = String::new();
+    let mut program: Option<Trace> = None;
+    let mut in_programs = false;
+    for line in lines {
+        if let Some(folder) = line.strip_prefix("install=$here/") {
+            install = folder.to_owned();
+        } else if line == "case $start in" {
+            in_programs = true;
+        } else if let Some(export) = line.strip_prefix("export ") {
+            traces.push(read_variable(export)?);
+        } else if let Some(key) = line.strip_suffix(')').filter(|_| in_programs && program.is_none()) {
+            program = Some(Trace::Program {
+                key: key.to_owned(),
+                file: RelPath::new("unknown").ok()?,
+                arguments: Vec::new(),
+                environment: BTreeMap::new(),
+                working_folder: WorkingFolder::Unchanged,
+                console: false,
+            });
+        } else if line == "  ;;" {
+            traces.push(program.take()?);
+        } else if let Some(inner) = line.strip_prefix("  ") {
+            let Some(Trace::Program { file, arguments, environment, working_folder, console, .. }) = &mut program
+            else {
+                continue;
+            };
+            if let Some(word) = inner.strip_prefix("file=") {
+                *file = RelPath::new(unquote(word)?.0).ok()?;
+            } else if let Some(export) = inner.strip_prefix("export ") {
+                let (name, word) = export.split_once('=')?;
+                environment.insert(name.to_owned(), unquote(word)?.0);
+            } else if let Some(word) = inner.strip_prefix("set -- ") {
+                arguments.insert(0, unquote(word)?.0);
+            } else if inner == "cd \"$HOME\" || exit 126" {
+                *working_folder = WorkingFolder::Home;
+            } else if inner == "cd \"$install\" || exit 126" {
+                *working_folder = WorkingFolder::Install;
+            } else if let Some(word) = inner.strip_prefix("cd \"$install\"/") {
+                *working_folder = WorkingFolder::Inside(RelPath::new(unquote(word)?.0).ok()?);
+            } else if inner == "# in a terminal" {
+                *console = true;
+            }
+        }
+    }
+    Some((traces, install))
+}
+
+fn read_variable(export: &str) -> Option<Trace> {
+    let (name, word) = export.split_once('=')?;
+    let append = format!("\"${{{name}:+${name}:}}\"");
+    let prepend = format!("\"${{{name}:+:${name}}}\"");
+    let (action, value) = match word.strip_prefix(append.as_str()) {
+        Some(word) => (EnvironmentAction::Append, unquote(word)?.0),
+        None => match unquote(word)? {
+            (value, rest) if rest == prepend => (EnvironmentAction::Prepend, value),
+            (value, _) => (EnvironmentAction::Set, value),
+        },
+    };
+    Some(Trace::Environment { name: name.to_owned(), action, value })
+}

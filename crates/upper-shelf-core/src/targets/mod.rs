@@ -1,0 +1,147 @@
+//! The package formats: each is a way from a footprint to a file and back. A target reads the footprint, never the
+//! manifest; what its format can't hold it names as a loss.
+
+pub mod appimage;
+mod launcher;
+mod linux_desktop;
+pub mod plain;
+
+use crate::footprint::{Footprint, Trace};
+use crate::icons::Icon;
+use crate::manifest::written::{TargetName, TargetSettings};
+use crate::payload::PayloadFile;
+use crate::payload::feed::Stream;
+use crate::problem::{Failure, Kind, Problem};
+use serde::Serialize;
+use std::fs::File;
+use std::path::Path;
+
+/// Something of the footprint that a format can't hold.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Loss {
+    /// What is lost.
+    pub what: String,
+    /// Why, and what happens instead.
+    pub why: String,
+}
+
+/// What a package is written from.
+#[derive(Clone, Copy)]
+pub struct Job<'j> {
+    /// What the package carries (see [`Target::carry`]), without hashes of files.
+    pub footprint: &'j Footprint,
+    /// The payload's files, in the order of the stream.
+    pub files: &'j [PayloadFile],
+    /// Further names of files: name, and the file it is a name of.
+    pub links: &'j [(crate::footprint::RelPath, crate::footprint::RelPath)],
+    /// The picture.
+    pub icon: &'j Icon,
+    /// Seconds since 1970 that everything inside bears.
+    pub time: u32,
+    /// The package's name without its ending.
+    pub file_name: &'j str,
+    /// What only one format has.
+    pub settings: &'j TargetSettings,
+    /// Threads that pack.
+    pub threads: usize,
+}
+
+/// How far a package is read.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Depth {
+    /// Names, sizes and modes.
+    Listing,
+    /// Every byte, for the hashes.
+    Contents,
+}
+
+/// A package format.
+pub trait Target: Sync {
+    /// Its name in manifests.
+    fn name(&self) -> TargetName;
+
+    /// The end of its files' names, with the dot.
+    fn ending(&self, settings: &TargetSettings) -> &'static str;
+
+    /// What of a footprint it carries, and what not.
+    fn carry(&self, footprint: &Footprint) -> (Footprint, Vec<Loss>);
+
+    /// What can be known to fail before anything is packed.
+    fn check(&self, job: &Job) -> Vec<Problem>;
+
+    /// Writes the package into an empty file.
+    ///
+    /// # Errors
+    /// Trouble with the disk, or with the feed.
+    fn write(&self, job: &Job, stream: Stream, out: File) -> Result<(), Failure>;
+
+    /// Reads a package; `None` if it is of another format.
+    ///
+    /// # Errors
+    /// [`Kind::Package`] when it is damaged; [`Kind::Machine`] when it can't be read.
+    fn read(&self, package: &Path, depth: Depth) -> Result<Option<Footprint>, Failure>;
+}
+
+/// The target with a name.
+pub fn target(name: TargetName) -> &'static dyn Target {
+    match name {
+        TargetName::Appimage => &appimage::AppImage,
+        TargetName::Zip => &plain::Zip,
+        TargetName::Tar => &plain::Tar,
+    }
+}
+
+/// Every target.
+pub const ALL: [TargetName; 3] = [TargetName::Appimage, TargetName::Zip, TargetName::Tar];
+
+impl TargetName {
+    /// Its name in manifests.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Appimage => "appimage",
+            Self::Zip => "zip",
+            Self::Tar => "tar",
+        }
+    }
+}
+
+/// Reads a package of any known format; gives its format too.
+///
+/// # Errors
+/// [`Kind::Package`] when it is of no known format or damaged.
+pub fn read(package: &Path, depth: Depth) -> Result<(TargetName, Footprint), Failure> {
+    for name in ALL {
+        if let Some(footprint) = target(name).read(package, depth)? {
+            return Ok((name, footprint));
+        }
+    }
+    let problem = Problem::error(format!("{} is no package that is known here", package.display())).on(package);
+    Err(Failure::new(Kind::Package, problem.instead("an AppImage, a ZIP archive, or a tar archive (gzip, zstd, xz)")))
+}
+
+/// A failure about a damaged package.
+pub(crate) fn damaged(package: &Path, why: impl Into<String>) -> Failure {
+    Failure::new(Kind::Package, Problem::error(format!("{} is damaged", package.display())).on(package).why(why))
+}
+
+/// A failure about a package that can't be written.
+pub(crate) fn unwritten(e: &std::io::Error) -> Failure {
+    use std::io::ErrorKind as K;
+    let (why, instead) = match e.kind() {
+        K::StorageFull => {
+            ("there is no space left on the disk".to_owned(), "free some space, or choose another output folder")
+        }
+        K::FileTooLarge | K::QuotaExceeded => (e.to_string(), "raise the limit, or choose another output folder"),
+        _ => (e.to_string(), "look at the output folder and its disk"),
+    };
+    Failure::new(Kind::Machine, Problem::error("the package can't be written").why(why).instead(instead))
+}
+
+/// Names of all files among the traces, for checks.
+pub(crate) fn executable(footprint: &Footprint, wanted: &crate::footprint::RelPath) -> Option<bool> {
+    footprint.traces().iter().find_map(|t| match t {
+        Trace::File { path, mode, .. } if path == wanted => Some(mode & 0o111 != 0),
+        Trace::Link { path, .. } | Trace::HardLink { path, .. } if path == wanted => Some(true),
+        _ => None,
+    })
+}

@@ -1,0 +1,50 @@
+//! The scripts in the tar for Linux. They need a POSIX shell and nothing else; whatever they put somewhere they write
+//! down first, so that uninstalling takes away exactly that.
+
+use crate::footprint::{Footprint, Trace};
+use crate::manifest::resolve::file_name_of;
+
+/// A word for the shell.
+fn word(text: &str) -> String {
+    format!("'{}'", text.replace('\'', "'\\''"))
+}
+
+fn head(footprint: &Footprint, what: &str) -> String {
+    let p = &footprint.product;
+    let text = |v: &Option<String>| v.clone().unwrap_or_default();
+    let command = file_name_of(&text(&p.name)).to_lowercase();
+    let main = footprint.main_program().unwrap_or_default();
+    let others: Vec<&str> = footprint
+        .traces()
+        .iter()
+        .filter_map(|t| if let Trace::Program { key, .. } = t { Some(key.as_str()) } else { None })
+        .filter(|key| *key != main)
+        .collect();
+    format!(
+        "#!/bin/sh\n# {what} Needs a POSIX shell and nothing else.\nset -eu\nid={}\nname={}\nversion={}\ncommand={}\nmain={main}\nothers={}\n",
+        word(&text(&p.id)),
+        word(&text(&p.name)),
+        word(&text(&p.version)),
+        word(&command),
+        word(&others.join(" ")),
+    )
+}
+
+/// Where things go, for one person or for everyone; the same in both scripts.
+const PLACES: &str = include_str!("places.sh");
+
+/// `install.sh`.
+pub fn install(footprint: &Footprint) -> String {
+    let mut out = head(footprint, "Installs the program.");
+    out.push_str(PLACES);
+    out.push_str(include_str!("install.sh"));
+    out
+}
+
+/// `uninstall.sh`.
+pub fn uninstall(footprint: &Footprint) -> String {
+    let mut out = head(footprint, "Takes away the installed program: exactly what was installed.");
+    out.push_str(PLACES);
+    out.push_str(include_str!("uninstall.sh"));
+    out
+}

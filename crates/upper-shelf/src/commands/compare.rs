@@ -1,0 +1,100 @@
+//! `compare`
+
+use super::ProjectArgs;
+use crate::exit::Code;
+use crate::output::Output;
+use std::path::{Path, PathBuf};
+use upper_shelf_core::footprint::{Change, Difference, Footprint, text_bytes};
+use upper_shelf_core::platform::Platform;
+use upper_shelf_core::problem::Problem;
+use upper_shelf_core::targets::{self, Depth};
+use upper_shelf_core::{Failure, Kind};
+
+/// Show what changes from one package to another; a manifest stands for what it would build
+#[derive(Debug, clap::Args)]
+pub struct Args {
+    /// The older package or manifest
+    old: PathBuf,
+    /// The newer package or manifest
+    new: PathBuf,
+    /// The platform, where a manifest is for several
+    #[arg(long, value_name = "NAME", value_parser = super::platform)]
+    platform: Option<Platform>,
+}
+
+pub fn run(args: Args, out: &mut Output) -> Result<Code, Failure> {
+    let (old, new) = (side(&args.old, &args, out)?, side(&args.new, &args, out)?);
+    let difference = old.difference(&new);
+    if out.json {
+        out.result(&difference);
+    } else {
+        show(&difference, (old.size(), new.size()), out);
+    }
+    Ok(if difference.is_empty() { Code::Done } else { Code::Different })
+}
+
+fn side(path: &Path, args: &Args, out: &Output) -> Result<Footprint, Failure> {
+    let is_manifest = path.is_dir() || path.extension().is_some_and(|e| e == "toml");
+    if !is_manifest {
+        return Ok(targets::read(path, Depth::Contents)?.1);
+    }
+    let project =
+        ProjectArgs { manifest: path.to_owned(), platform: args.platform.into_iter().collect(), target: Vec::new() };
+    let (_, plans) = super::load(&project, out)?;
+    match <[_; 1]>::try_from(plans) {
+        Ok([plan]) => Ok(plan.footprint),
+        Err(plans) => {
+            let names: Vec<&str> = plans.iter().map(|p| p.product.platform.name()).collect();
+            let problem = Problem::error(format!("{} is for several platforms", path.display())).on(path);
+            Err(Failure::new(Kind::Problems, problem.instead(format!("--platform with one of {}", names.join(", ")))))
+        }
+    }
+}
+
+fn show(difference: &Difference, sizes: (u64, u64), out: &Output) {
+    if difference.is_empty() {
+        return out.good(&format!("no difference: {} traces are the same", difference.same));
+    }
+    if !difference.identity.is_empty() {
+        out.heading("product");
+        for (field, old, new) in &difference.identity {
+            let or_none = |v: &str| if v.is_empty() { "(not said)".to_owned() } else { v.to_owned() };
+            out.difference('~', &format!("{field}: {} → {}", or_none(old), or_none(new)));
+        }
+        out.line("");
+    }
+    let mut last = "";
+    let (mut added, mut removed, mut changed) = (0, 0, 0);
+    for change in &difference.changes {
+        let (sign, trace) = match change {
+            Change::Added { new } => ('+', new),
+            Change::Removed { old } => ('-', old),
+            Change::Changed { new, .. } => ('~', new),
+        };
+        match sign {
+            '+' => added += 1,
+            '-' => removed += 1,
+            _ => changed += 1,
+        }
+        let heading = if trace.path().is_some() { "file" } else { trace.kind() };
+        if heading != last {
+            if !last.is_empty() {
+                out.line("");
+            }
+            out.heading(&format!("{heading}s"));
+            last = heading;
+        }
+        let name = trace.path().map_or_else(String::new, |p| format!("{p}  "));
+        match change {
+            Change::Changed { old, new } => {
+                out.difference(sign, &format!("{name}{old}"));
+                out.line(format!("    {}→ {new}", " ".repeat(name.chars().count().saturating_sub(2))));
+            }
+            Change::Added { .. } | Change::Removed { .. } => out.difference(sign, &format!("{name}{trace}")),
+        }
+    }
+    out.line("");
+    let same = difference.same;
+    let (old, new) = (text_bytes(sizes.0), text_bytes(sizes.1));
+    out.line(format!("{added} added, {removed} removed, {changed} changed, {same} the same; files {old} → {new}"));
+}

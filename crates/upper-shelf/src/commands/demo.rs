@@ -1,0 +1,97 @@
+//! `demo`
+
+use super::ProjectArgs;
+use crate::exit::Code;
+use crate::output::Output;
+use include_dir::{Dir, include_dir};
+use serde::Serialize;
+use std::path::{Path, PathBuf};
+use upper_shelf_core::build::Built;
+use upper_shelf_core::problem::Problem;
+use upper_shelf_core::{Failure, Kind};
+
+static FILES: Dir = include_dir!("$CARGO_MANIFEST_DIR/../../demo/files");
+
+/// Make the example product Combwright, with all of its packages, in a folder
+#[derive(Debug, clap::Args)]
+pub struct Args {
+    /// The folder; it must not be there, or be from an earlier demo
+    #[arg(default_value = "upper-shelf-demo")]
+    folder: PathBuf,
+}
+
+#[derive(Serialize)]
+struct Demo {
+    folder: PathBuf,
+    packages: Vec<Built>,
+}
+
+pub fn run(args: Args, out: &mut Output) -> Result<Code, Failure> {
+    let mark = args.folder.join("combwright/shelf.toml");
+    if args.folder.exists() && !mark.exists() && std::fs::read_dir(&args.folder).is_ok_and(|mut d| d.next().is_some()) {
+        let problem = Problem::error(format!("{} is there already, and not from a demo", args.folder.display()));
+        return Err(Failure::new(Kind::Problems, problem.on(&args.folder).instead("another folder, or an empty one")));
+    }
+    unpack(&FILES, &args.folder.join("combwright"))?;
+    out.heading("Combwright, the hive journal of the Fernhollow Apiary Works: built files and a manifest");
+    let mut packages = Vec::new();
+    for manifest in ["previous.toml", "shelf.toml"] {
+        let project = ProjectArgs {
+            manifest: args.folder.join("combwright").join(manifest),
+            platform: Vec::new(),
+            target: Vec::new(),
+        };
+        packages.extend(super::build::build_packages(&project, Some(args.folder.join("packages")), None, out)?);
+    }
+    if out.json {
+        out.result(&Demo { folder: args.folder, packages });
+        return Ok(Code::Done);
+    }
+    for built in &packages {
+        out.good(&format!(
+            "{:<60} {:>9}",
+            super::shown(&built.file),
+            upper_shelf_core::footprint::text_bytes(built.bytes)
+        ));
+    }
+    let at = super::shown(&args.folder);
+    let machine = super::host();
+    out.line("");
+    out.heading("What to look at");
+    out.line(format!("  {at}/combwright/shelf.toml       the manifest: all that was written by hand"));
+    out.line(format!("  {at}/packages/                   what was made from it"));
+    out.line("");
+    out.heading("What to try next");
+    out.line(format!("  upper-shelf plan {at}/combwright --platform linux-x64"));
+    out.line(format!("  upper-shelf inspect {at}/packages/Combwright-2.4.0-linux-x64.AppImage"));
+    out.line(format!("  upper-shelf compare {at}/packages/Combwright-2.3.0-linux-x64.AppImage {at}/packages/Combwright-2.4.0-linux-x64.AppImage"));
+    if machine.system() == upper_shelf_core::platform::System::Linux {
+        out.line(format!(
+            "  {at}/packages/Combwright-2.4.0-{machine}.AppImage            (a window; --report for text)"
+        ));
+        out.line(format!(
+            "  tar xf {at}/packages/Combwright-2.4.0-{machine}.tar.gz && Combwright-2.4.0-{machine}/install.sh --user"
+        ));
+    }
+    Ok(Code::Done)
+}
+
+fn unpack(dir: &Dir, to: &Path) -> Result<(), Failure> {
+    std::fs::create_dir_all(to).map_err(|e| Failure::io("can't make", to, &e))?;
+    for file in dir.files() {
+        let path = to.join(file.path().file_name().unwrap_or_default());
+        // The contents only: files made here must be writable the next time.
+        std::fs::write(&path, file.contents()).map_err(|e| Failure::io("can't write", &path, &e))?;
+        #[cfg(unix)]
+        {
+            use std::os::unix::fs::PermissionsExt;
+            let runs = file.contents().starts_with(b"\x7fELF") || file.contents().starts_with(b"#!");
+            let mode = std::fs::Permissions::from_mode(if runs { 0o755 } else { 0o644 });
+            std::fs::set_permissions(&path, mode).map_err(|e| Failure::io("can't write", &path, &e))?;
+        }
+    }
+    for sub in dir.dirs() {
+        unpack(sub, &to.join(sub.path().file_name().unwrap_or_default()))?;
+    }
+    Ok(())
+}

@@ -1,0 +1,108 @@
+//! `init`
+
+use crate::exit::Code;
+use crate::output::Output;
+use serde::Serialize;
+use std::path::{Path, PathBuf};
+use upper_shelf_core::footprint::text_bytes;
+use upper_shelf_core::manifest::FILE_NAME;
+use upper_shelf_core::problem::Problem;
+use upper_shelf_core::scan::{self, FileKind, Scan};
+use upper_shelf_core::{Failure, Kind};
+
+/// Look through a folder of built files and write a short manifest that builds as it is
+#[derive(Debug, clap::Args)]
+pub struct Args {
+    /// The folder with the built files
+    folder: PathBuf,
+    /// Write the manifest here
+    #[arg(short, long, value_name = "FILE", default_value = FILE_NAME)]
+    output: PathBuf,
+    /// Replace a manifest that is there already
+    #[arg(long)]
+    replace: bool,
+}
+
+#[derive(Serialize)]
+struct Proposed<'s> {
+    manifest: &'s Path,
+    found: &'s Scan,
+}
+
+pub fn run(args: Args, out: &mut Output) -> Result<Code, Failure> {
+    let scan = scan::scan(&args.folder)?;
+    if args.output.exists() && !args.replace {
+        let problem = Problem::error(format!("{} is there already", args.output.display())).on(&args.output);
+        return Err(Failure::new(
+            Kind::Problems,
+            problem.instead("--replace to write it anew, or --output for another place"),
+        ));
+    }
+    let beside = args.output.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    let from = relative(beside, &args.folder);
+    let inside = from == ".";
+    let own: &[&str] = if inside { &["/shelf.toml", "/shelf.lock", "/packages"] } else { &[] };
+    let text = scan.manifest(&from, own);
+    std::fs::write(&args.output, text).map_err(|e| Failure::io("can't write", &args.output, &e))?;
+    if out.json {
+        out.result(&Proposed { manifest: &args.output, found: &scan });
+        return Ok(Code::Done);
+    }
+    out.heading(&format!("{} files, {} in {}", scan.files.0, text_bytes(scan.files.1), super::shown(&args.folder)));
+    for (kind, count) in &scan.kinds {
+        let name = match (*kind, *count) {
+            (kind, 1) => kind.to_owned(),
+            ("Linux library", _) => "Linux libraries".to_owned(),
+            ("Windows library", _) => "Windows libraries".to_owned(),
+            ("macOS library", _) => "macOS libraries".to_owned(),
+            (kind, _) => format!("{kind}s"),
+        };
+        out.line(format!("  {count} {name}"));
+    }
+    if scan.web_runtime {
+        out.line("  a bundled web runtime");
+    }
+    match scan.programs.first() {
+        Some(main) => out.line(format!("  program  {} ({})", main.path, describe(main.kind))),
+        None => out.line("  no program was recognised: add a [[program]] for what people start"),
+    }
+    if let Some(icon) = &scan.icon {
+        out.line(format!("  icon     {icon}"));
+    }
+    if let Some((version, place)) = &scan.version {
+        out.line(format!("  version  {version}, from {place}"));
+    }
+    out.line("");
+    out.good(&format!("{} is written", super::shown(&args.output)));
+    let manifest = if args.output.file_name().is_some_and(|n| n == FILE_NAME) && beside == Path::new(".") {
+        String::new()
+    } else {
+        format!(" {}", super::shown(&args.output))
+    };
+    out.line(format!(
+        "Next: put your own id into it, then `upper-shelf plan{manifest}` and `upper-shelf build{manifest}`"
+    ));
+    Ok(Code::Done)
+}
+
+fn describe(kind: FileKind) -> String {
+    match kind {
+        FileKind::ElfProgram(platform) | FileKind::MachOProgram(platform) => platform.to_string(),
+        FileKind::PeProgram(platform, true) => format!("{platform}, needs a console"),
+        FileKind::PeProgram(platform, false) => platform.to_string(),
+        FileKind::Jar => "Java archive".into(),
+        FileKind::Script => "script".into(),
+        FileKind::ElfLibrary | FileKind::PeLibrary | FileKind::MachOLibrary => "library".into(),
+    }
+}
+
+/// The way from a folder to another, with `/`.
+fn relative(from: &Path, to: &Path) -> String {
+    let whole = |p: &Path| std::fs::canonicalize(p).unwrap_or_else(|_| p.to_owned());
+    let (from, to) = (whole(from), whole(to));
+    let common = from.components().zip(to.components()).take_while(|(a, b)| a == b).count();
+    let up = from.components().skip(common).map(|_| "..".to_owned());
+    let down = to.components().skip(common).map(|c| c.as_os_str().to_string_lossy().into_owned());
+    let way: Vec<String> = up.chain(down).collect();
+    if way.is_empty() { ".".into() } else { way.join("/") }
+}

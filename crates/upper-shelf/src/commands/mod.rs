@@ -1,0 +1,90 @@
+//! One file a command: its arguments, whose doc comments are its help, and its `run`.
+
+pub mod build;
+pub mod check;
+pub mod compare;
+pub mod demo;
+pub mod icons;
+pub mod init;
+pub mod inspect;
+pub mod plan;
+pub mod shell;
+
+use crate::output::Output;
+use std::path::{Path, PathBuf};
+use upper_shelf_core::build::{Plan, Wishes};
+use upper_shelf_core::manifest::written::TargetName;
+use upper_shelf_core::manifest::{self, Project};
+use upper_shelf_core::platform::Platform;
+use upper_shelf_core::{Failure, build as core};
+
+/// What several commands take: the manifest, and a choice of what is built.
+#[derive(Debug, clap::Args)]
+pub struct ProjectArgs {
+    /// The manifest, or the folder that it is in
+    #[arg(default_value = ".", value_name = "MANIFEST")]
+    pub manifest: PathBuf,
+    /// Only for this platform (may be given several times)
+    #[arg(long, value_name = "NAME", value_parser = platform)]
+    pub platform: Vec<Platform>,
+    /// Only packages of this format (may be given several times)
+    #[arg(long, value_name = "FORMAT", value_parser = target)]
+    pub target: Vec<TargetName>,
+}
+
+fn platform(name: &str) -> Result<Platform, String> {
+    let names = || Platform::ALL.map(Platform::name).join(", ");
+    name.parse().map_err(|e| format!("{e}; there are {}", names()))
+}
+
+fn target(name: &str) -> Result<TargetName, String> {
+    let all = upper_shelf_core::targets::ALL;
+    all.into_iter()
+        .find(|t| t.name() == name)
+        .ok_or_else(|| format!("there are {}", all.map(TargetName::name).join(", ")))
+}
+
+/// The platform this program runs on.
+pub fn host() -> Platform {
+    match (std::env::consts::OS, std::env::consts::ARCH) {
+        ("windows", "x86") => Platform::WindowsX86,
+        ("windows", "aarch64") => Platform::WindowsArm64,
+        ("windows", _) => Platform::WindowsX64,
+        ("macos", "aarch64") => Platform::MacosArm64,
+        ("macos", _) => Platform::MacosX64,
+        (_, "aarch64") => Platform::LinuxArm64,
+        _ => Platform::LinuxX64,
+    }
+}
+
+/// Reads the manifest and plans everything; nothing is written.
+pub fn load(args: &ProjectArgs, out: &Output) -> Result<(Project, Vec<Plan>), Failure> {
+    let project = manifest::load(&args.manifest, &|name| out.variable(name))?;
+    out.detail(format!("manifest {}", project.file.display()));
+    let some = |list: Vec<_>| (!list.is_empty()).then_some(list);
+    let wishes = Wishes {
+        platforms: some(args.platform.clone()),
+        targets: (!args.target.is_empty()).then(|| args.target.clone()),
+        host: host(),
+        epoch: std::env::var("SOURCE_DATE_EPOCH").ok(),
+    };
+    let plans = core::plan(&project, &wishes)?;
+    for plan in &plans {
+        let platform = plan.product.platform;
+        for layer in &plan.product.layers {
+            out.detail(format!("{platform}: layer {} from {}", layer.label, layer.from.display()));
+        }
+        for default in &plan.defaults {
+            out.detail(format!("{platform}: {} = {} ({})", default.key, default.value, default.why));
+        }
+    }
+    Ok((project, plans))
+}
+
+/// A path as people like to see it: relative to where they stand, where it is below.
+pub fn shown(path: &Path) -> String {
+    let here = std::env::current_dir().ok();
+    let below = here.as_deref().and_then(|h| path.strip_prefix(h).ok()).unwrap_or(path);
+    let below = below.strip_prefix(".").unwrap_or(below);
+    below.display().to_string()
+}

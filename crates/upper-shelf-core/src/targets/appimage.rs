@@ -19,7 +19,7 @@ use std::io::{Read, Seek, SeekFrom, Write};
 use std::path::Path;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
-/// The heads, built by `heads/appimage-runtime/rebuild`.
+/// The heads, built by `heads/rebuild-all`.
 const HEAD_X64: &[u8] = include_bytes!("../../../../heads/appimage-runtime/prebuilt/appimage-runtime-x86_64");
 const HEAD_ARM64: &[u8] = include_bytes!("../../../../heads/appimage-runtime/prebuilt/appimage-runtime-aarch64");
 /// "AI" and the format's second form, in the padding of the ELF identification.
@@ -43,14 +43,14 @@ impl Target for AppImage {
         let traces = footprint.traces().iter().filter_map(|t| match t {
             Trace::Shortcut { place: place @ (Place::Desktop | Place::Startup), name, .. } => {
                 losses.push(Loss {
-                    what: format!("the shortcut “{name}” ({})", place.name()),
+                    what: format!("the shortcut “{name}” ({}) is left out", place.name()),
                     why: "an AppImage is not installed: nothing is put on the desktop or started by itself".into(),
                 });
                 None
             }
             Trace::File { path, mode, size, content } if mode & 0o7000 != 0 => {
                 losses.push(Loss {
-                    what: format!("the special mode bits of {path} ({mode:o})"),
+                    what: format!("the special mode bits of {path} ({mode:o}) are left out"),
                     why: "the system ignores them in an image that a user mounts".into(),
                 });
                 Some(Trace::File { path: path.clone(), mode: mode & 0o777, size: *size, content: *content })

@@ -70,6 +70,6 @@ pub fn report(built: &Built, out: &Output) {
         out.line(format!("    {label:<7} {path:<width$}  {:>9}", text_bytes(*bytes)));
     }
     for loss in &built.losses {
-        out.aside(&format!("    does not carry {}: {}", loss.what, loss.why));
+        out.aside(&format!("    {}: {}", loss.what, loss.why));
     }
 }

@@ -74,7 +74,7 @@ fn show(plan: &Plan, out: &Output) {
     for package in &plan.packages {
         out.line(format!("  {}", package.file_name));
         for loss in &package.losses {
-            out.aside(&format!("    does not carry {}: {}", loss.what, loss.why));
+            out.aside(&format!("    {}: {}", loss.what, loss.why));
         }
     }
     if !plan.defaults.is_empty() {

@@ -31,12 +31,15 @@ fn tree_only(footprint: &Footprint, format: &str) -> (Footprint, Vec<Loss>) {
         }
     }
     losses.push(Loss {
-        what: "the product's identity".into(),
+        what: "the product's identity is left out".into(),
         why: format!("{format} holds files only: nobody can read id, publisher or version from it"),
     });
     for (kind, count) in lost {
-        let s = if count == 1 { "" } else { "s" };
-        losses.push(Loss { what: format!("{count} {kind}{s}"), why: format!("{format} is unpacked, not installed") });
+        let s = if count == 1 { " is" } else { "s are" };
+        losses.push(Loss {
+            what: format!("{count} {kind}{s} left out"),
+            why: format!("{format} is unpacked, not installed"),
+        });
     }
     (Footprint::new(Identity::default(), None, traces), losses)
 }

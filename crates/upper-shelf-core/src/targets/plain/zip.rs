@@ -39,7 +39,7 @@ impl Target for Zip {
             Trace::HardLink { path, to } => match contents.get(to) {
                 Some(Trace::File { mode, size, content, .. }) => {
                     let why = "a ZIP archive has no hard links: it becomes a file of its own".into();
-                    losses.push(Loss { what: format!("{path} and {to} being one file"), why });
+                    losses.push(Loss { what: format!("{path} and {to} are one file no more"), why });
                     Some(Trace::File { path: path.clone(), mode: *mode, size: *size, content: *content })
                 }
                 _ => None,
@@ -49,8 +49,13 @@ impl Target for Zip {
         (carried, losses)
     }
 
-    fn check(&self, _: &Job) -> Vec<Problem> {
-        Vec::new()
+    fn check(&self, job: &Job) -> Vec<Problem> {
+        let paths = job.footprint.traces().iter().filter_map(Trace::path);
+        let odd = paths.filter(|p| p.as_str().contains('\\')).map(|p| {
+            let problem = Problem::error(format!("a ZIP archive can't hold the name {:?}", p.as_str()));
+            problem.why("its readers take a backslash for a slash").instead("rename it, or build a tar archive instead")
+        });
+        odd.collect()
     }
 
     fn write(&self, job: &Job, stream: Stream, out: File) -> Result<(), Failure> {

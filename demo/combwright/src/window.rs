@@ -142,7 +142,7 @@ pub fn show(journal: &Journal, data: &Path, file: &Path, chosen: usize) -> Resul
     server.create_gc(gc, window, &CreateGCAux::new()).map_err(|e| say(&e))?;
     server.map_window(window).map_err(|e| say(&e))?;
     server.flush().map_err(|e| say(&e))?;
-    let footer = format!("{}     data in {}", file.display(), data.display());
+    let footer = file.display().to_string();
     loop {
         let event = server.wait_for_event().map_err(|e| say(&e))?;
         match event {

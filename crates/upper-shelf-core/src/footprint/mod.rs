@@ -305,7 +305,7 @@ impl Trace {
             Self::FileType { mime, .. } => mime.clone(),
             Self::LinkScheme { scheme, .. } => format!("{scheme}:"),
             Self::Environment { name, .. } => name.clone(),
-            Self::Icon { form: IconForm::Png(size), .. } => format!("{size} × {size}"),
+            Self::Icon { form: IconForm::Png(size), .. } => format!("{size:05}"),
             Self::Icon { form: IconForm::Svg, .. } => "SVG".into(),
         };
         let order = match self {

@@ -392,9 +392,11 @@ fn metainfo(footprint: &Footprint, time: u32) -> String {
         let _ = writeln!(out, "  <url type=\"homepage\">{}</url>", escape(page.as_str()));
     }
     if let Some(support) = &p.support {
-        let (kind, link) =
-            if support.contains("://") { ("help", support.clone()) } else { ("contact", format!("mailto:{support}")) };
-        let _ = writeln!(out, "  <url type=\"{kind}\">{}</url>", escape(&link));
+        let _ = if support.contains("://") {
+            writeln!(out, "  <url type=\"help\">{}</url>", escape(support.as_str()))
+        } else {
+            writeln!(out, "  <update_contact>{}</update_contact>", escape(support.as_str()))
+        };
     }
     out.push_str("  <categories>\n");
     for c in &p.categories {
@@ -547,11 +549,10 @@ fn read_metainfo(text: &str) -> Identity {
             [_, "description", "p"] => paragraphs.push(text),
             [_, "url"] => match attributes.get("type").map(String::as_str) {
                 Some("homepage") => identity.homepage = Some(text),
-                Some("help" | "contact") => {
-                    identity.support = Some(text.strip_prefix("mailto:").map_or(text.clone(), str::to_owned));
-                }
+                Some("help" | "contact") => identity.support = Some(text),
                 _ => {}
             },
+            [_, "update_contact"] => identity.support = Some(text),
             [_, "categories", "category"] => identity.categories.push(text),
             [_, "releases", "release"] if identity.version.is_none() => {
                 identity.version = attributes.get("version").cloned()

@@ -12,7 +12,10 @@ const X64: &str = "Combwright-2.4.0-linux-x64.AppImage";
 
 fn mounts() -> usize {
     let mounts = std::fs::read_to_string("/proc/mounts").expect("mounts");
-    mounts.lines().filter(|l| l.contains("upper-shelf-mount-") && l.starts_with(&format!("own-{}", std::process::id()))).count()
+    mounts
+        .lines()
+        .filter(|l| l.contains("upper-shelf-mount-") && l.starts_with(&format!("own-{}", std::process::id())))
+        .count()
 }
 
 /// A copy whose mounts can be told from those of other tests.
@@ -47,7 +50,9 @@ fn without_fuse(inner: &Command) -> Command {
     words.extend(inner.get_args().map(|a| a.to_string_lossy().into_owned()));
     let quoted: Vec<String> = words.iter().map(|w| format!("'{}'", w.replace('\'', "'\\''"))).collect();
     let mut command = Command::new("unshare");
-    command.args(["-m", "sh", "-c"]).arg(format!("mount --bind /dev/null /dev/fuse && chmod 000 /dev/fuse 2>/dev/null; exec {}", quoted.join(" ")));
+    command
+        .args(["-m", "sh", "-c"])
+        .arg(format!("mount --bind /dev/null /dev/fuse && chmod 000 /dev/fuse 2>/dev/null; exec {}", quoted.join(" ")));
     command.env_clear();
     for (name, value) in inner.get_envs() {
         if let Some(value) = value {
@@ -179,7 +184,8 @@ esac"#;
     assert_eq!(code(&out), 42);
     let mut child = start(&package).arg("wait").stdout(Stdio::piped()).spawn().expect("started");
     let mut line = String::new();
-    std::io::BufRead::read_line(&mut std::io::BufReader::new(child.stdout.as_mut().expect("piped")), &mut line).expect("a line");
+    std::io::BufRead::read_line(&mut std::io::BufReader::new(child.stdout.as_mut().expect("piped")), &mut line)
+        .expect("a line");
     judge_says_yes("kill", &["-TERM", &child.id().to_string()]);
     let status = child.wait().expect("ended");
     assert_eq!(std::os::unix::process::ExitStatusExt::signal(&status), Some(15));
@@ -192,7 +198,8 @@ esac"#;
     assert!(said.starts_with(&format!("HERE/{name}|HERE/{name}|HERE|upper-shelf-mount-")), "{said}");
     // A child that outlives the program keeps the files.
     let note = folder.at("note");
-    let out = start(&package).args(["child", note.to_str().expect("utf-8")]).stdout(Stdio::null()).status().expect("started");
+    let out =
+        start(&package).args(["child", note.to_str().expect("utf-8")]).stdout(Stdio::null()).status().expect("started");
     assert!(out.success());
     wait_for("the child", || note.exists());
     wait_for("unmounting", || mounts() == 0);
@@ -210,11 +217,22 @@ fn a_damaged_file_is_a_sentence_and_an_exit_code() {
         let path = folder.at(name);
         folder.write(name, bytes);
         std::fs::set_permissions(&path, std::os::unix::fs::PermissionsExt::from_mode(0o755)).expect("mode");
-        Command::new("timeout").args(["20", path.to_str().expect("utf-8")]).args(args).current_dir(folder.path()).env("XDG_CACHE_HOME", folder.at("c")).output().expect("started")
+        Command::new("timeout")
+            .args(["20", path.to_str().expect("utf-8")])
+            .args(args)
+            .current_dir(folder.path())
+            .env("XDG_CACHE_HOME", folder.at("c"))
+            .output()
+            .expect("started")
     };
     let mut wrong = bytes.clone();
     wrong[offset..offset + 4].fill(0);
-    for (damaged, name) in [(&bytes[..offset], "none"), (&bytes[..offset + 50], "short"), (&bytes[..bytes.len() - 9000], "cut"), (&wrong, "magic")] {
+    for (damaged, name) in [
+        (&bytes[..offset], "none"),
+        (&bytes[..offset + 50], "short"),
+        (&bytes[..bytes.len() - 9000], "cut"),
+        (&wrong, "magic"),
+    ] {
         let out = try_it(damaged, name, &["--where"]);
         assert_eq!(code(&out), 125, "{name}: {}", text(&out));
         assert!(text(&out).contains("damaged"), "{name}: {}", text(&out));
@@ -252,7 +270,8 @@ fn the_switches_of_the_specification_work() {
     assert!(run(&["--appimage-extract"]).status.success());
     let mut mounted = start(&package).arg("--appimage-mount").stdout(Stdio::piped()).spawn().expect("started");
     let mut at = String::new();
-    std::io::BufRead::read_line(&mut std::io::BufReader::new(mounted.stdout.as_mut().expect("piped")), &mut at).expect("a line");
+    std::io::BufRead::read_line(&mut std::io::BufReader::new(mounted.stdout.as_mut().expect("piped")), &mut at)
+        .expect("a line");
     let seen = test_support::listing(Path::new(at.trim()));
     judge_says_yes("kill", &["-INT", &mounted.id().to_string()]);
     mounted.wait().expect("ended");
@@ -266,7 +285,8 @@ fn the_switches_of_the_specification_work() {
 fn update_information_stands_in_its_section() {
     let folder = Folder::least();
     let information = "zsync|https://fernhollow.example/Least-latest.AppImage.zsync";
-    folder.write("shelf.toml", format!("{}\n[target.appimage]\nupdate-information = \"{information}\"\n", common::LEAST));
+    folder
+        .write("shelf.toml", format!("{}\n[target.appimage]\nupdate-information = \"{information}\"\n", common::LEAST));
     folder.ok(&["build"]);
     let package = folder.at("packages/Least-1.0.0-linux-x64.AppImage");
     let out = start(&package).arg("--appimage-updateinformation").output().expect("started");
@@ -289,7 +309,10 @@ fn others_read_it_unsquashfs_the_kernel_and_the_desktop_validators() {
         judge_says_yes("unsquashfs", &["-no-progress", "-o", &offset, "-d", out.to_str().expect("utf-8"), package]);
         let at = folder.at("at");
         std::fs::create_dir_all(&at).expect("folder");
-        judge_says_yes("mount", &["-t", "squashfs", "-o", &format!("ro,loop,offset={offset}"), package, at.to_str().expect("utf-8")]);
+        judge_says_yes(
+            "mount",
+            &["-t", "squashfs", "-o", &format!("ro,loop,offset={offset}"), package, at.to_str().expect("utf-8")],
+        );
         let seen = test_support::listing(&at);
         judge_says_yes("umount", &[at.to_str().expect("utf-8")]);
         assert_eq!(seen, test_support::listing(&out));
@@ -305,9 +328,20 @@ fn others_read_it_unsquashfs_the_kernel_and_the_desktop_validators() {
         let globs = std::fs::read_to_string(folder.at("out/usr/share/mime/globs")).expect("made by the judge");
         assert!(globs.contains("application/vnd.fernhollow.comb:*.comb"), "{globs}");
         // The twins: a broken entry and broken metadata are refused.
-        folder.write("broken.desktop", "[Desktop Entry]\nName=x\n").write("broken.metainfo.xml", "<component><id>x</id></component>");
-        assert!(!judge("desktop-file-validate", &[folder.at("broken.desktop").to_str().expect("utf-8")]).status.success());
-        assert!(!judge("appstreamcli", &["validate", "--no-net", folder.at("broken.metainfo.xml").to_str().expect("utf-8")]).status.success());
+        folder
+            .write("broken.desktop", "[Desktop Entry]\nName=x\n")
+            .write("broken.metainfo.xml", "<component><id>x</id></component>");
+        assert!(
+            !judge("desktop-file-validate", &[folder.at("broken.desktop").to_str().expect("utf-8")]).status.success()
+        );
+        assert!(
+            !judge(
+                "appstreamcli",
+                &["validate", "--no-net", folder.at("broken.metainfo.xml").to_str().expect("utf-8")]
+            )
+            .status
+            .success()
+        );
         std::fs::remove_dir_all(&out).expect("removed");
     }
 }
@@ -322,9 +356,14 @@ impl Offset for Folder {
         let header = judge_says_yes("readelf", &["-h", package]);
         let number = |label: &str| -> u64 {
             let line = header.lines().find(|l| l.contains(label)).expect(label);
-            line.split(':').nth(1).and_then(|v| v.split_whitespace().next()).and_then(|n| n.parse().ok()).expect("a number")
+            line.split(':')
+                .nth(1)
+                .and_then(|v| v.split_whitespace().next())
+                .and_then(|n| n.parse().ok())
+                .expect("a number")
         };
-        (number("Start of section headers") + number("Size of section headers") * number("Number of section headers")).to_string()
+        (number("Start of section headers") + number("Size of section headers") * number("Number of section headers"))
+            .to_string()
     }
 }
 
@@ -342,7 +381,8 @@ fn the_arm64_head_mounts_unpacks_and_starts_under_an_emulator() {
     assert!(text(&out).contains("upper-shelf-mount-") && text(&out).contains("Exec format error"), "{}", text(&out));
     let mut mounted = run(&["--appimage-mount"]).stdout(Stdio::piped()).spawn().expect("started");
     let mut at = String::new();
-    std::io::BufRead::read_line(&mut std::io::BufReader::new(mounted.stdout.as_mut().expect("piped")), &mut at).expect("a line");
+    std::io::BufRead::read_line(&mut std::io::BufReader::new(mounted.stdout.as_mut().expect("piped")), &mut at)
+        .expect("a line");
     let program = format!("{}/usr/lib/works.fernhollow.combwright/bin/combwright", at.trim());
     let inside = Command::new("qemu-aarch64-static").args([&program, "--report"]).output().expect("started");
     let seen = test_support::listing(Path::new(at.trim()));
@@ -358,7 +398,11 @@ fn the_demo_shows_its_window() {
     let folder = Folder::new();
     let package = demo_package(X64);
     let display = format!(":{}", 200 + std::process::id() % 300);
-    let mut server = Command::new("Xvfb").args([&display, "-screen", "0", "1280x800x24", "-nolisten", "tcp"]).stderr(Stdio::null()).spawn().expect("Xvfb is installed");
+    let mut server = Command::new("Xvfb")
+        .args([&display, "-screen", "0", "1280x800x24", "-nolisten", "tcp"])
+        .stderr(Stdio::null())
+        .spawn()
+        .expect("Xvfb is installed");
     let socket = format!("/tmp/.X11-unix/X{}", &display[1..]);
     wait_for("the X server", || Path::new(&socket).exists());
     let mut shown = start(&package).arg("combwright:mill%20lane").env("DISPLAY", &display).spawn().expect("started");
@@ -366,7 +410,10 @@ fn the_demo_shows_its_window() {
     wait_for("the window", || String::from_utf8_lossy(&tree().stdout).contains("\"Combwright\""));
     let picture = folder.at("window.ppm");
     let amber = || {
-        judge_says_yes("import", &["-display", &display, "-window", "root", "-depth", "8", picture.to_str().expect("utf-8")]);
+        judge_says_yes(
+            "import",
+            &["-display", &display, "-window", "root", "-depth", "8", picture.to_str().expect("utf-8")],
+        );
         let pixels = std::fs::read(&picture).expect("a picture");
         pixels.windows(3).filter(|p| *p == [0xe8, 0xa3, 0x17]).count()
     };
@@ -383,10 +430,14 @@ fn many_small_files_build_list_and_run() {
     for dir in 0..100 {
         std::fs::create_dir_all(folder.at(&format!("built/data/{dir:03}"))).expect("folder");
         for file in 0..200 {
-            std::fs::write(folder.at(&format!("built/data/{dir:03}/file-{file:04}.txt")), format!("{dir} {file}\n")).expect("written");
+            std::fs::write(folder.at(&format!("built/data/{dir:03}/file-{file:04}.txt")), format!("{dir} {file}\n"))
+                .expect("written");
         }
     }
-    folder.script("built/bin/least", "find \"$APPDIR\" -name 'file-*' | wc -l; cat \"$APPDIR\"/usr/lib/*/data/077/file-0123.txt");
+    folder.script(
+        "built/bin/least",
+        "find \"$APPDIR\" -name 'file-*' | wc -l; cat \"$APPDIR\"/usr/lib/*/data/077/file-0123.txt",
+    );
     folder.ok(&["build"]);
     let package = folder.at("packages/Least-1.0.0-linux-x64.AppImage");
     let listed = folder.ok(&["inspect", package.to_str().expect("utf-8")]);

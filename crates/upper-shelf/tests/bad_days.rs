@@ -10,7 +10,10 @@ const PACKAGE: &str = "Least-1.0.0-linux-x64.AppImage";
 fn with_payload(megabytes: u64) -> Folder {
     let folder = Folder::least();
     for n in 0..megabytes {
-        folder.write(&format!("built/data/{n:03}"), [test_support::noise(n, 500_000), test_support::prose(n, 500_000)].concat());
+        folder.write(
+            &format!("built/data/{n:03}"),
+            [test_support::noise(n, 500_000), test_support::prose(n, 500_000)].concat(),
+        );
     }
     folder
 }
@@ -26,7 +29,8 @@ fn killed_at_any_moment_there_is_a_whole_package_or_none() {
     let mut killed = 0;
     for n in 0..25u32 {
         std::fs::remove_file(folder.at("packages").join(PACKAGE)).ok();
-        let mut child = folder.command(&["build"]).stdout(Stdio::null()).stderr(Stdio::null()).spawn().expect("started");
+        let mut child =
+            folder.command(&["build"]).stdout(Stdio::null()).stderr(Stdio::null()).spawn().expect("started");
         // Moments spread over the whole build and a little beyond.
         std::thread::sleep(takes * (n * 37 % 27) / 25);
         child.kill().expect("killed");
@@ -134,7 +138,9 @@ fn a_damaged_package_is_an_error_with_its_place() {
     std::fs::write(folder.at("broken"), &bytes).expect("written");
     std::fs::write(folder.at("cut"), &bytes[..bytes.len() - 300_000]).expect("written");
     std::fs::write(folder.at("other"), "hello").expect("written");
-    for (file, expected) in [("broken", "its content is not what was packed"), ("cut", "truncated"), ("other", "no package that is known")] {
+    for (file, expected) in
+        [("broken", "its content is not what was packed"), ("cut", "truncated"), ("other", "no package that is known")]
+    {
         let (code, text) = folder.run(&["check", file]);
         assert_eq!(code, 4, "{text}");
         assert!(text.contains(expected), "{text}");

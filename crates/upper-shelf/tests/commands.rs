@@ -40,7 +40,8 @@ fn json_is_well_formed_for_every_command_and_for_failures() {
     let folder = Folder::least();
     for args in [["check"].as_slice(), &["plan"], &["build"], &["inspect", "packages/Least-1.0.0-linux-x64.AppImage"]] {
         let out = folder.command(&[args, &["--json"]].concat()).output().expect("started");
-        let value: serde_json::Value = serde_json::from_slice(&out.stdout).unwrap_or_else(|e| panic!("{args:?}: {e}: {}", text(&out)));
+        let value: serde_json::Value =
+            serde_json::from_slice(&out.stdout).unwrap_or_else(|e| panic!("{args:?}: {e}: {}", text(&out)));
         assert!(value.is_object() || value.is_array());
     }
     folder.write("shelf.toml", "[product]\n");
@@ -65,7 +66,9 @@ fn init_finds_the_program_and_its_manifest_builds_as_it_is() {
         std::fs::set_permissions(path, std::os::unix::fs::PermissionsExt::from_mode(0o755)).expect("mode");
     }
     let said = folder.ok(&["init", "bee-keeper-3.1.4"]);
-    for expected in ["program  bin/bee-keeper (linux-x64)", "share/icons/bee-keeper.svg", "version  3.1.4", "a bundled web runtime"] {
+    for expected in
+        ["program  bin/bee-keeper (linux-x64)", "share/icons/bee-keeper.svg", "version  3.1.4", "a bundled web runtime"]
+    {
         assert!(said.contains(expected), "{expected}: {said}");
     }
     insta::assert_snapshot!(std::fs::read_to_string(folder.at("shelf.toml")).expect("a manifest"));
@@ -109,7 +112,10 @@ fn init_tells_programs_by_content() {
     assert!(said.contains("program  tool (macos-arm64)"), "{said}");
     folder.write("jar/META-INF/MANIFEST.MF", "Manifest-Version: 1.0\n");
     std::fs::create_dir_all(folder.at("java")).expect("folder");
-    let zip = std::process::Command::new("zip").args(["-qr", "../java/a.jar", "META-INF"]).current_dir(folder.at("jar")).status();
+    let zip = std::process::Command::new("zip")
+        .args(["-qr", "../java/a.jar", "META-INF"])
+        .current_dir(folder.at("jar"))
+        .status();
     assert!(zip.expect("zip is installed").success());
     said = folder.ok(&["init", "java", "--output", "j.toml"]);
     assert!(said.contains("program  a.jar (Java archive)"), "{said}");
@@ -133,7 +139,8 @@ fn the_icon_in_every_form_is_read_by_others() {
     let icns = test_support::judge_says_yes("icns2png", &["-l", &at("icons/combwright.icns")]);
     assert!(icns.contains("256x256") && icns.contains("512x512"), "{icns}");
     for size in [16, 48, 512] {
-        let png = test_support::judge_says_yes("file", &[&at(&format!("icons/hicolor/{size}x{size}/apps/combwright.png"))]);
+        let png =
+            test_support::judge_says_yes("file", &[&at(&format!("icons/hicolor/{size}x{size}/apps/combwright.png"))]);
         assert!(png.contains(&format!("{size} x {size}")), "{png}");
     }
     let no = test_support::judge("icotool", &["-l", &at("icons/hicolor/scalable/apps/combwright.svg")]);
@@ -154,7 +161,10 @@ fn completions_and_the_manual_page_know_every_command() {
         assert!(text.contains("inspect"), "{shell}");
     }
     for command in ["init", "check", "plan", "build", "inspect", "compare", "demo"] {
-        assert!(man.contains(&format!("upper\\-shelf {command}")) || man.contains(&format!("upper\\-shelf\\-{command}")), "{command}");
+        assert!(
+            man.contains(&format!("upper\\-shelf {command}")) || man.contains(&format!("upper\\-shelf\\-{command}")),
+            "{command}"
+        );
     }
     assert_eq!(folder.run(&["built"]).0, 2);
 }

@@ -43,10 +43,10 @@ level = 40
 #[test]
 fn what_the_values_mean_is_checked_too_all_at_once() {
     let folder = Folder::least();
-    let manifest = LEAST
-        .replace("works.fernhollow.least", "Least")
-        .replace("bin/least", "bin/laest")
-        .replace("[targets]", "[[shortcut]]\nprogram = \"ap\"\n\n[[link-scheme]]\nscheme = \"Least://\"\nprogram = \"app\"\n\n[targets]");
+    let manifest = LEAST.replace("works.fernhollow.least", "Least").replace("bin/least", "bin/laest").replace(
+        "[targets]",
+        "[[shortcut]]\nprogram = \"ap\"\n\n[[link-scheme]]\nscheme = \"Least://\"\nprogram = \"app\"\n\n[targets]",
+    );
     folder.write("shelf.toml", manifest);
     let (code, text) = folder.run(&["check"]);
     assert_eq!(code, 1);
@@ -90,7 +90,10 @@ fn a_changed_id_is_refused_and_explained() {
     folder.ok(&["build"]);
     assert!(folder.at("shelf.lock").exists());
     let before = folder.names("packages");
-    folder.write("shelf.toml", LEAST.replace("works.fernhollow.least", "works.fernhollow.lest").replace("1.0.0", "1.1.0"));
+    folder.write(
+        "shelf.toml",
+        LEAST.replace("works.fernhollow.least", "works.fernhollow.lest").replace("1.0.0", "1.1.0"),
+    );
     for command in ["check", "plan", "build"] {
         let (code, text) = folder.run(&[command]);
         assert_eq!(code, 6, "{text}");
@@ -105,7 +108,10 @@ fn the_selector_that_fits_best_is_taken() {
     let folder = Folder::least();
     folder.write("built/bin/least-arm", "x").write("built/least.exe", "MZ");
     let manifest = LEAST
-        .replace("file = \"bin/least\"", "file = { linux = \"bin/least\", linux-arm64 = \"bin/least-arm\", windows = \"least.exe\" }")
+        .replace(
+            "file = \"bin/least\"",
+            "file = { linux = \"bin/least\", linux-arm64 = \"bin/least-arm\", windows = \"least.exe\" }",
+        )
         .replace("[\"linux-x64\"]", "[\"linux-x64\", \"linux-arm64\", \"windows-x64\", \"macos-arm64\"]")
         .replace("[\"appimage\"]", "[\"zip\"]");
     folder.write("shelf.toml", manifest);

@@ -22,7 +22,12 @@ fn names_count_only_where_the_system_minds_them() {
     let folder = Folder::least();
     folder.write("built/Readme", "a").write("built/README", "b").write("built/aux.txt", "c").write("built/what?", "d");
     folder.ok(&["check"]);
-    folder.write("shelf.toml", LEAST.replace("[\"linux-x64\"]", "[\"linux-x64\", \"windows-x64\", \"macos-arm64\"]").replace("[\"appimage\"]", "[\"zip\"]"));
+    folder.write(
+        "shelf.toml",
+        LEAST
+            .replace("[\"linux-x64\"]", "[\"linux-x64\", \"windows-x64\", \"macos-arm64\"]")
+            .replace("[\"appimage\"]", "[\"zip\"]"),
+    );
     let (code, text) = folder.run(&["check"]);
     assert_eq!(code, 1);
     for expected in [
@@ -59,8 +64,17 @@ fn layers_lie_over_each_other_and_globs_choose() {
     folder.write("shelf.toml", manifest);
     let value: serde_json::Value = serde_json::from_str(&folder.ok(&["plan", "--json"])).expect("JSON");
     let traces = value[0]["footprint"]["traces"].as_array().expect("traces").clone();
-    let paths: Vec<String> = traces.iter().filter_map(|t| Some(format!("{} {}", t["path"].as_str()?, t["size"]))).collect();
-    let expected = ["bin null", "bin/least 26", "data null", "data/keep.txt 4", "data/sub null", "data/sub/picture.png 1", "empty null"];
+    let paths: Vec<String> =
+        traces.iter().filter_map(|t| Some(format!("{} {}", t["path"].as_str()?, t["size"]))).collect();
+    let expected = [
+        "bin null",
+        "bin/least 26",
+        "data null",
+        "data/keep.txt 4",
+        "data/sub null",
+        "data/sub/picture.png 1",
+        "empty null",
+    ];
     assert_eq!(paths, expected);
 }
 
@@ -71,22 +85,26 @@ fn odd_trees_come_out_as_they_went_in() {
     let file = std::fs::File::create(&big).expect("a file");
     file.set_len(1 << 30).expect("long");
     std::os::unix::fs::FileExt::write_all_at(&file, b"end", (1 << 30) - 3).expect("written");
-    for name in ["蜂の巣/ハチ.txt", "Ñandú", "مرحبا", "with space", "new\nline", "quote'\"$", "-dash", "\u{1F41D}"] {
+    for name in ["蜂の巣/ハチ.txt", "Ñandú", "مرحبا", "with space", "new\nline", "quote'\"$", "-dash", "\u{1F41D}"]
+    {
         folder.write(&format!("built/{name}"), name);
     }
     let deep: String = (0..60).map(|n| format!("folder-{n}/")).collect();
     folder.write(&format!("built/{deep}end"), "deep");
     std::fs::hard_link(folder.at("built/Ñandú"), folder.at("built/same")).expect("hard link");
-    std::fs::set_permissions(folder.at("built/-dash"), std::os::unix::fs::PermissionsExt::from_mode(0o600)).expect("mode");
+    std::fs::set_permissions(folder.at("built/-dash"), std::os::unix::fs::PermissionsExt::from_mode(0o600))
+        .expect("mode");
     folder.ok(&["build"]);
     let package = folder.at("packages/Least-1.0.0-linux-x64.AppImage");
     assert!(package.metadata().expect("metadata").len() < 4 << 20);
     let run = common::start(&package).arg("--appimage-extract").current_dir(folder.path()).output().expect("started");
     assert!(run.status.success(), "{}", common::text(&run));
-    let strip_modes = |lines: Vec<String>| -> Vec<String> { lines.into_iter().map(|l| l.replace(" 600 ", " 644 ")).collect() };
+    let strip_modes =
+        |lines: Vec<String>| -> Vec<String> { lines.into_iter().map(|l| l.replace(" 600 ", " 644 ")).collect() };
     let out = test_support::listing(&folder.at("squashfs-root/usr/lib/works.fernhollow.least"));
     assert_eq!(out, strip_modes(test_support::listing(&folder.at("built"))));
-    let metadata = |p: &str| folder.at(&format!("squashfs-root/usr/lib/works.fernhollow.least/{p}")).metadata().expect("metadata");
+    let metadata =
+        |p: &str| folder.at(&format!("squashfs-root/usr/lib/works.fernhollow.least/{p}")).metadata().expect("metadata");
     assert!(std::os::unix::fs::MetadataExt::blocks(&metadata("huge-hole")) < 5000, "the hole is a hole again");
 }
 
@@ -99,7 +117,8 @@ fn a_file_that_changes_under_the_build_ends_it() {
     let late = folder.at("built/zz-late");
     std::fs::write(&late, test_support::noise(99, 4 << 20)).expect("written");
     for what in ["grow", "vanish"] {
-        let mut child = folder.command(&["build", "--threads", "1"]).stderr(std::process::Stdio::piped()).spawn().expect("started");
+        let mut child =
+            folder.command(&["build", "--threads", "1"]).stderr(std::process::Stdio::piped()).spawn().expect("started");
         // Planned by now, and far from being through with it.
         while folder.names("packages").is_empty() {
             std::thread::sleep(std::time::Duration::from_millis(1));

@@ -45,7 +45,12 @@ fn for_one_user_it_is_installed_upgraded_and_removed_without_a_trace() {
     let (ok, said) = as_person(&folder, &install, &["--user"]);
     assert!(ok, "{said}");
     assert_eq!(listing(&home), first);
-    for part in ["applications/works.fernhollow.combwright.desktop", "icons/hicolor/48x48/apps/works.fernhollow.combwright.png", "mime/packages/works.fernhollow.combwright.xml", "metainfo/works.fernhollow.combwright.metainfo.xml"] {
+    for part in [
+        "applications/works.fernhollow.combwright.desktop",
+        "icons/hicolor/48x48/apps/works.fernhollow.combwright.png",
+        "mime/packages/works.fernhollow.combwright.xml",
+        "metainfo/works.fernhollow.combwright.metainfo.xml",
+    ] {
         assert!(home.join(".local/share").join(part).exists(), "{part}");
     }
     let entry = home.join(".local/share/applications/works.fernhollow.combwright.desktop");
@@ -54,7 +59,8 @@ fn for_one_user_it_is_installed_upgraded_and_removed_without_a_trace() {
     let exec = line.lines().find_map(|l| l.strip_prefix("Exec=")).expect("Exec");
     assert!(exec.starts_with('"') && exec.contains("home of a person/.local"), "{exec}");
     assert!(home.join("Desktop/works.fernhollow.combwright.desktop").exists());
-    let out = Command::new(home.join(".local/bin/combwright")).arg("--where").current_dir("/").output().expect("started");
+    let out =
+        Command::new(home.join(".local/bin/combwright")).arg("--where").current_dir("/").output().expect("started");
     assert!(text(&out).contains("season   2026"), "{}", text(&out));
     let out = Command::new(home.join(".local/bin/combwright-report")).output().expect("started");
     assert!(text(&out).contains("Orchard East"), "{}", text(&out));
@@ -101,6 +107,9 @@ fn every_compression_is_unpacked_by_others() {
     folder.write("shelf.toml", common::LEAST.replace("[\"appimage\"]", "[\"zip\"]"));
     folder.ok(&["build"]);
     let zip = folder.at("packages/Least-1.0.0-linux-x64.zip");
-    judge_says_yes("unzip", &["-q", zip.to_str().expect("utf-8"), "-d", folder.at("unzipped").to_str().expect("utf-8")]);
+    judge_says_yes(
+        "unzip",
+        &["-q", zip.to_str().expect("utf-8"), "-d", folder.at("unzipped").to_str().expect("utf-8")],
+    );
     assert_eq!(listing(&folder.at("unzipped/Least-1.0.0-linux-x64")), listing(&folder.at("built")));
 }

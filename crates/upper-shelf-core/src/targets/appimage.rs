@@ -262,7 +262,11 @@ fn check_hash(image: &Image<File>, offset: u64) -> std::io::Result<Result<(), St
     }
     file.seek(SeekFrom::Start(offset))?;
     let seen = hash_of(file.take(image.bytes_used()))?;
-    Ok(if seen == stored { Ok(()) } else { Err("its content is not what was packed: the hash in its head differs".into()) })
+    Ok(if seen == stored {
+        Ok(())
+    } else {
+        Err("its content is not what was packed: the hash in its head differs".into())
+    })
 }
 
 struct Node {

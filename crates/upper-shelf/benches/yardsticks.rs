@@ -1,0 +1,323 @@
+//! How we stand beside general-purpose yardsticks, measured in one run on real files: the packer beside `mksquashfs`,
+//! reading through our head beside the kernel's own driver, and the commands on very many small files. Prints ratios;
+//! it is no test and never fails on a slow machine.
+//!
+//! `BENCH_PAYLOAD=FOLDER cargo bench -p upper-shelf` (as root, with squashfs-tools; a folder of 200 MB or more, such as
+//! a browser and a Java runtime unpacked). `BENCH_ONLY=pack|read|many` does one part.
+
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
+use std::time::{Duration, Instant};
+
+const PROGRAM: &str = env!("CARGO_BIN_EXE_upper-shelf");
+
+struct Run {
+    wall: f64,
+    peak: u64,
+    out: Vec<u8>,
+}
+
+/// Runs a command; its peak memory is what the kernel says shortly before it ends.
+fn run(command: &mut Command) -> Run {
+    let began = Instant::now();
+    let mut child = command.stdout(Stdio::piped()).stderr(Stdio::null()).spawn().expect("started");
+    let status = format!("/proc/{}/status", child.id());
+    let mut out = child.stdout.take().expect("piped");
+    let reader = std::thread::spawn(move || {
+        let mut bytes = Vec::new();
+        std::io::Read::read_to_end(&mut out, &mut bytes).expect("read");
+        bytes
+    });
+    let mut peak = 0;
+    while child.try_wait().expect("status").is_none() {
+        let text = fs::read_to_string(&status).unwrap_or_default();
+        let line = text.lines().find_map(|l| l.strip_prefix("VmHWM:")?.trim().strip_suffix(" kB")?.parse::<u64>().ok());
+        peak = peak.max(line.unwrap_or(0) * 1024);
+        std::thread::sleep(Duration::from_millis(5));
+    }
+    Run { wall: began.elapsed().as_secs_f64(), peak, out: reader.join().expect("no panic") }
+}
+
+/// User and system seconds of a command.
+fn cpu(args: &[&str]) -> f64 {
+    let out = Command::new("sh")
+        .args(["-c", "\"$@\" >/dev/null 2>&1; times", "sh", PROGRAM])
+        .args(args)
+        .output()
+        .expect("a shell");
+    let text = String::from_utf8_lossy(&out.stdout).into_owned();
+    let last = text.lines().last().unwrap_or_default().to_owned();
+    let seconds = |word: &str| {
+        let (m, s) = word.trim_end_matches('s').split_once('m').unwrap_or(("0", "0"));
+        m.parse::<f64>().unwrap_or(0.0) * 60.0 + s.parse::<f64>().unwrap_or(0.0)
+    };
+    last.split_whitespace().map(seconds).sum()
+}
+
+fn mb(bytes: u64) -> f64 {
+    bytes as f64 / 1e6
+}
+
+fn manifest(folder: &Path, payload: &Path, settings: &str) -> PathBuf {
+    let program = payload.join("bench-program");
+    if !program.exists() {
+        fs::write(&program, "#!/bin/sh\nexec \"$@\"\n").expect("written");
+        fs::set_permissions(&program, std::os::unix::fs::PermissionsExt::from_mode(0o755)).expect("mode");
+    }
+    let path = folder.join("shelf.toml");
+    let text = format!(
+        "[product]\nid = \"works.fernhollow.bench\"\nname = \"Bench\"\nversion = \"1.0\"\npublisher = \"p\"\n[[layer]]\nfrom = \"{}\"\n[[program]]\nkey = \"app\"\nfile = \"bench-program\"\n[targets]\nplatforms = [\"linux-x64\"]\nbuild = [\"appimage\"]\n[target.appimage]\n{settings}\n",
+        payload.display()
+    );
+    fs::write(&path, text).expect("written");
+    path
+}
+
+/// Seconds for packing, bytes of the image without its head, peak memory.
+fn ours(folder: &Path, payload: &Path, settings: &str) -> (f64, u64, u64) {
+    let manifest = manifest(folder, payload, settings);
+    let run = run(Command::new(PROGRAM).args(["build", "--json"]).arg(&manifest));
+    let built: serde_json::Value = serde_json::from_slice(&run.out).expect("a report");
+    let head = 553_000;
+    (built[0]["seconds"].as_f64().expect("seconds"), built[0]["bytes"].as_u64().expect("bytes") - head, run.peak)
+}
+
+fn theirs(folder: &Path, payload: &Path, args: &[&str]) -> (f64, u64, u64) {
+    let image = folder.join("yardstick.squashfs");
+    let _ = fs::remove_file(&image);
+    let run = run(Command::new("mksquashfs").arg(payload).arg(&image).args(args).args([
+        "-no-progress",
+        "-quiet",
+        "-all-root",
+        "-no-xattrs",
+    ]));
+    (run.wall, image.metadata().expect("an image").len(), run.peak)
+}
+
+fn pack(folder: &Path, payload: &Path) {
+    println!("packing beside mksquashfs, same codec, level and block size (ours / theirs)");
+    let cases = [
+        (
+            "gzip 9, 128 KiB",
+            "compression = \"gzip\"\nlevel = 9\nblock-size = 131072",
+            vec!["-comp", "gzip", "-b", "131072"],
+        ),
+        (
+            "zstd 9, 1 MiB",
+            "compression = \"zstd\"\nlevel = 9",
+            vec!["-comp", "zstd", "-Xcompression-level", "9", "-b", "1048576"],
+        ),
+        (
+            "zstd 15, 128 KiB",
+            "compression = \"zstd\"\nlevel = 15\nblock-size = 131072",
+            vec!["-comp", "zstd", "-Xcompression-level", "15", "-b", "131072"],
+        ),
+        ("xz 6, 1 MiB", "compression = \"xz\"\nlevel = 6", vec!["-comp", "xz", "-b", "1048576"]),
+    ];
+    let mut zstd15 = None;
+    let mut default = None;
+    for (name, settings, args) in cases {
+        let a = ours(folder, payload, settings);
+        let b = theirs(folder, payload, &args);
+        println!(
+            "  {name:<18} time {:>6.1} s / {:>6.1} s = {:.2}   size {:>6.1} / {:>6.1} MB = {:.4}   memory {:>5.0} / {:>5.0} MB = {:.2}",
+            a.0,
+            b.0,
+            a.0 / b.0,
+            mb(a.1),
+            mb(b.1),
+            a.1 as f64 / b.1 as f64,
+            mb(a.2),
+            mb(b.2),
+            a.2 as f64 / b.2 as f64
+        );
+        if name.starts_with("zstd 15") {
+            zstd15 = Some(b);
+        }
+        if name.starts_with("zstd 9") {
+            default = Some(a);
+        }
+    }
+    if let (Some(a), Some(b)) = (default, zstd15) {
+        println!(
+            "  our default beside its zstd 15, 128 KiB: time {:.2}, size {:.4}",
+            a.0 / b.0,
+            a.1 as f64 / b.1 as f64
+        );
+    }
+}
+
+/// Bytes in a second of reading all files, one after the other.
+fn read_all(root: &Path) -> f64 {
+    let mut buffer = vec![0; 1 << 20];
+    let (mut total, began) = (0u64, Instant::now());
+    let mut stack = vec![root.to_owned()];
+    while let Some(dir) = stack.pop() {
+        for entry in fs::read_dir(dir).expect("a folder").flatten() {
+            match entry.file_type() {
+                Ok(t) if t.is_dir() => stack.push(entry.path()),
+                Ok(t) if t.is_file() => {
+                    let mut file = fs::File::open(entry.path()).expect("a file");
+                    while let Ok(n @ 1..) = std::io::Read::read(&mut file, &mut buffer) {
+                        total += n as u64;
+                    }
+                }
+                _ => {}
+            }
+        }
+    }
+    total as f64 / began.elapsed().as_secs_f64()
+}
+
+fn storm(root: &Path) -> (f64, usize) {
+    let (mut count, began) = (0, Instant::now());
+    let mut stack = vec![root.to_owned()];
+    while let Some(dir) = stack.pop() {
+        for entry in fs::read_dir(dir).expect("a folder").flatten() {
+            count += 1;
+            if entry.path().symlink_metadata().expect("metadata").is_dir() {
+                stack.push(entry.path());
+            }
+        }
+    }
+    (began.elapsed().as_secs_f64(), count)
+}
+
+/// The slowest of many random 4 KiB reads in the largest file, and their mean, in milliseconds.
+fn random_reads(root: &Path) -> (f64, f64) {
+    let mut largest = (0, PathBuf::new());
+    let mut stack = vec![root.to_owned()];
+    while let Some(dir) = stack.pop() {
+        for entry in fs::read_dir(dir).expect("a folder").flatten() {
+            match entry.metadata() {
+                Ok(m) if m.is_dir() => stack.push(entry.path()),
+                Ok(m) if m.is_file() && m.len() > largest.0 => largest = (m.len(), entry.path()),
+                _ => {}
+            }
+        }
+    }
+    let file = fs::File::open(&largest.1).expect("a file");
+    let (mut slowest, began) = (0f64, Instant::now());
+    let mut place = 12_345u64;
+    for _ in 0..500 {
+        place = place.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+        let one = Instant::now();
+        let mut bytes = [0; 4096];
+        let at = (place >> 20) % (largest.0 - 4096);
+        std::os::unix::fs::FileExt::read_exact_at(&file, &mut bytes, at).expect("read");
+        slowest = slowest.max(one.elapsed().as_secs_f64() * 1e3);
+    }
+    (slowest, began.elapsed().as_secs_f64() * 1e3 / 500.0)
+}
+
+fn read(folder: &Path, payload: &Path) {
+    println!("reading through our head beside the kernel's own driver, the same image");
+    let package = folder.join("packages/Bench-1.0-linux-x64.AppImage");
+    ours(folder, payload, "compression = \"zstd\"\nlevel = 9");
+    let mut starts: Vec<f64> = (0..9)
+        .map(|_| {
+            let began = Instant::now();
+            Command::new(&package).arg("true").status().expect("started");
+            began.elapsed().as_secs_f64() * 1e3
+        })
+        .collect();
+    starts.sort_by(f64::total_cmp);
+    println!("  start, mount and end of `true`: median {:.1} ms, slowest {:.1} ms", starts[4], starts[8]);
+    let offset = Command::new(&package).arg("--appimage-offset").output().expect("started").stdout;
+    let offset = String::from_utf8_lossy(&offset).trim().to_owned();
+    let at = folder.join("kernel");
+    fs::create_dir_all(&at).expect("folder");
+    let mut results = Vec::new();
+    for ours in [false, true] {
+        let mut child = None;
+        let root = if ours {
+            let mut held =
+                Command::new(&package).arg("--appimage-mount").stdout(Stdio::piped()).spawn().expect("started");
+            let mut line = String::new();
+            std::io::BufRead::read_line(&mut std::io::BufReader::new(held.stdout.as_mut().expect("piped")), &mut line)
+                .expect("a line");
+            child = Some(held);
+            PathBuf::from(line.trim())
+        } else {
+            let status = Command::new("mount")
+                .args(["-t", "squashfs", "-o", &format!("ro,loop,offset={offset}")])
+                .arg(&package)
+                .arg(&at)
+                .status();
+            assert!(status.expect("mount").success(), "the kernel mounts it (as root)");
+            at.clone()
+        };
+        let (seconds, count) = storm(&root);
+        let (slowest, mean) = random_reads(&root);
+        let speed = read_all(&root);
+        println!(
+            "  {:<10} stat of {count} names {:.0} ms; random 4 KiB: mean {mean:.2} ms, slowest {slowest:.1} ms; sequential {:.0} MB/s",
+            if ours { "our head" } else { "the kernel" },
+            seconds * 1e3,
+            speed / 1e6
+        );
+        results.push(speed);
+        match child {
+            Some(mut held) => {
+                Command::new("kill").args(["-INT", &held.id().to_string()]).status().expect("kill");
+                held.wait().expect("ended");
+            }
+            None => drop(Command::new("umount").arg(&at).status()),
+        }
+    }
+    println!("  sequential, ours / the kernel's: {:.2}", results[1] / results[0]);
+}
+
+fn many(folder: &Path) {
+    println!("100,000 small files");
+    let payload = folder.join("many");
+    for dir in 0..250 {
+        fs::create_dir_all(payload.join(format!("{dir:03}"))).expect("folder");
+        for file in 0..400 {
+            fs::write(
+                payload.join(format!("{dir:03}/file-{file:04}.txt")),
+                format!("{dir} {file} {}", "comb ".repeat(file % 60)),
+            )
+            .expect("written");
+        }
+    }
+    let manifest = manifest(folder, &payload, "");
+    let path = manifest.to_str().expect("utf-8");
+    println!("  check   {:.2} s of CPU", cpu(&["check", path]));
+    println!("  plan    {:.2} s of CPU", cpu(&["plan", path]));
+    let built = run(Command::new(PROGRAM).args(["build", "--json"]).arg(&manifest));
+    println!("  build   {:.2} s with reading back, memory {:.0} MB", built.wall, mb(built.peak));
+    let package = folder.join("packages/Bench-1.0-linux-x64.AppImage");
+    let listed = run(Command::new(PROGRAM).arg("inspect").arg(&package));
+    println!("  inspect {:.2} s, memory {:.0} MB", listed.wall, mb(listed.peak));
+    let began = Instant::now();
+    let out = Command::new(&package).args(["sh", "-c", "find $APPDIR -type f | wc -l"]).output().expect("started");
+    println!(
+        "  a run that lists {} files {:.2} s",
+        String::from_utf8_lossy(&out.stdout).trim(),
+        began.elapsed().as_secs_f64()
+    );
+}
+
+fn main() {
+    let only = std::env::var("BENCH_ONLY").unwrap_or_default();
+    let folder = std::env::temp_dir().join(format!("upper-shelf-bench-{}", std::process::id()));
+    fs::create_dir_all(&folder).expect("a folder");
+    let wanted = |part: &str| only.is_empty() || only == part;
+    match std::env::var_os("BENCH_PAYLOAD").map(PathBuf::from) {
+        Some(payload) => {
+            if wanted("pack") {
+                pack(&folder, &payload);
+            }
+            if wanted("read") {
+                read(&folder, &payload);
+            }
+        }
+        None => println!("BENCH_PAYLOAD names no folder: packing and reading are left out"),
+    }
+    if wanted("many") {
+        many(&folder);
+    }
+    let _ = fs::remove_dir_all(&folder);
+}

@@ -196,10 +196,11 @@ pub fn scan(folder: &Path) -> Result<Scan, Failure> {
         if let Some(score) = picture_score(name, path, &base) {
             pictures.push((score, name.clone()));
         }
-        if last.eq_ignore_ascii_case("version") || last.eq_ignore_ascii_case("version.txt") || last == "package.json" {
-            if let Some(version) = version_in_file(path, last) {
-                scan.version.get_or_insert((version, name.clone()));
-            }
+        let says_version = last.eq_ignore_ascii_case("version") || last.eq_ignore_ascii_case("version.txt");
+        if (says_version || last == "package.json")
+            && let Some(version) = version_in_file(path, last)
+        {
+            scan.version.get_or_insert((version, name.clone()));
         }
         let Some(kind) = recognise(path) else { continue };
         let label = match kind {

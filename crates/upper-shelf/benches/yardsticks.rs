@@ -80,7 +80,11 @@ fn ours(folder: &Path, payload: &Path, settings: &str) -> (f64, u64, u64) {
     let run = run(Command::new(PROGRAM).args(["build", "--json"]).arg(&manifest));
     let built: serde_json::Value = serde_json::from_slice(&run.out).expect("a report");
     let head = 553_000;
-    (built[0]["seconds"].as_f64().expect("seconds"), built[0]["bytes"].as_u64().expect("bytes") - head, run.peak)
+    (
+        built[0]["seconds"].as_f64().unwrap_or_else(|| panic!("the build failed: {built}")),
+        built[0]["bytes"].as_u64().expect("bytes") - head,
+        run.peak,
+    )
 }
 
 fn theirs(folder: &Path, payload: &Path, args: &[&str]) -> (f64, u64, u64) {

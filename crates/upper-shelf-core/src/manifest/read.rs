@@ -187,9 +187,8 @@ impl Check<'_> {
             Some(Value::Array(ts)) => ts.iter().any(|t| t == kind_of(value)),
             _ => true,
         };
-        match choices.iter().find(fits).or(choices.first()) {
-            Some(choice) => self.value(value, &choice.clone(), path),
-            None => {}
+        if let Some(choice) = choices.iter().find(fits).or(choices.first()) {
+            self.value(value, &choice.clone(), path);
         }
     }
 
@@ -213,6 +212,8 @@ impl Check<'_> {
         let empty = Map::new();
         let properties = schema.get("properties").and_then(Value::as_object).unwrap_or(&empty);
         let open = schema.get("additionalProperties").filter(|a| a.is_object());
+        // A required key that was only misspelt is not missed a second time.
+        let mut meant = Vec::new();
         for (key, value) in map {
             let at = join(path, key);
             if let Some(schema) = properties.get(key).or(open) {
@@ -222,13 +223,15 @@ impl Check<'_> {
             let span = self.source.span(&format!("{at}.#key"));
             let inside = if path.is_empty() { "the manifest".to_owned() } else { quoted(path) };
             let problem = Problem::error(format!("{inside} has no key {key:?}")).at(span);
-            self.problems.push(problem.instead(match nearest(key, properties.keys().map(String::as_str)) {
+            let near = nearest(key, properties.keys().map(String::as_str));
+            meant.extend(near);
+            self.problems.push(problem.instead(match near {
                 Some(near) => near.to_owned(),
                 None => format!("one of {}", properties.keys().cloned().collect::<Vec<_>>().join(", ")),
             }));
         }
         for key in schema.get("required").and_then(Value::as_array).into_iter().flatten().filter_map(Value::as_str) {
-            if !map.contains_key(key) {
+            if !map.contains_key(key) && !meant.contains(&key) {
                 let inside = if path.is_empty() { "the manifest".to_owned() } else { quoted(path) };
                 let about = properties
                     .get(key)

@@ -166,23 +166,9 @@ fn write_image(job: &Job, mut stream: Stream, out: &mut File, options: Options) 
         w.end_file(Some(ContentHash::of(bytes).0))
     };
     w.folder(install.as_bytes(), Meta::file(0o755))?;
-    small(&mut w, "AppRun", 0o755, launcher::write(job.footprint, &install).as_bytes())?;
     let link = |w: &mut Writer<&mut File>, path: &str, target: String| {
         w.special(path.as_bytes(), Meta::file(0o777), Special::Symlink(target.into_bytes()))
     };
-    let files = linux_desktop::write(job.footprint, job.icon, job.time, "AppRun");
-    link(&mut w, &format!("{id}.desktop"), format!("usr/share/applications/{id}.desktop"))?;
-    if files.contains_key(&format!("icons/hicolor/scalable/apps/{id}.svg")) {
-        link(&mut w, &format!("{id}.svg"), format!("usr/share/icons/hicolor/scalable/apps/{id}.svg"))?;
-    } else if files.contains_key(&format!("icons/hicolor/512x512/apps/{id}.png")) {
-        link(&mut w, &format!("{id}.png"), format!("usr/share/icons/hicolor/512x512/apps/{id}.png"))?;
-    }
-    if files.contains_key(&format!("icons/hicolor/256x256/apps/{id}.png")) {
-        link(&mut w, ".DirIcon", format!("usr/share/icons/hicolor/256x256/apps/{id}.png"))?;
-    }
-    for (path, bytes) in files {
-        small(&mut w, &format!("usr/share/{path}"), 0o644, &bytes)?;
-    }
     for trace in job.footprint.traces() {
         match trace {
             Trace::Folder { path, mode } => {
@@ -216,6 +202,21 @@ fn write_image(job: &Job, mut stream: Stream, out: &mut File, options: Options) 
         if let Trace::HardLink { path, to } = trace {
             w.hard_link(format!("{install}/{path}").as_bytes(), format!("{install}/{to}").as_bytes())?;
         }
+    }
+    // Last, so that drawing the icons goes on beside the packing of the last blocks.
+    small(&mut w, "AppRun", 0o755, launcher::write(job.footprint, &install).as_bytes())?;
+    let files = linux_desktop::write(job.footprint, job.icon, job.time, "AppRun");
+    link(&mut w, &format!("{id}.desktop"), format!("usr/share/applications/{id}.desktop"))?;
+    if files.contains_key(&format!("icons/hicolor/scalable/apps/{id}.svg")) {
+        link(&mut w, &format!("{id}.svg"), format!("usr/share/icons/hicolor/scalable/apps/{id}.svg"))?;
+    } else if files.contains_key(&format!("icons/hicolor/512x512/apps/{id}.png")) {
+        link(&mut w, &format!("{id}.png"), format!("usr/share/icons/hicolor/512x512/apps/{id}.png"))?;
+    }
+    if files.contains_key(&format!("icons/hicolor/256x256/apps/{id}.png")) {
+        link(&mut w, ".DirIcon", format!("usr/share/icons/hicolor/256x256/apps/{id}.png"))?;
+    }
+    for (path, bytes) in files {
+        small(&mut w, &format!("usr/share/{path}"), 0o644, &bytes)?;
     }
     w.finish()?;
     Ok(Image::open(out.try_clone()?, start, Limits::default())?.bytes_used())

@@ -400,7 +400,7 @@ fn metainfo(footprint: &Footprint, time: u32) -> String {
     }
     out.push_str("  <categories>\n");
     for c in &p.categories {
-        let _ = writeln!(out, "    <category>{}</category>", escape(&category(c)));
+        let _ = writeln!(out, "    <category>{}</category>", escape(category(c)));
     }
     out.push_str("  </categories>\n  <content_rating type=\"oars-1.1\"/>\n");
     let types: Vec<&String> = footprint

@@ -60,14 +60,16 @@ pub fn report(built: &Built, out: &Output) {
     ));
     out.line(format!("    blake3 {}", built.content));
     let total: u64 = built.layers.iter().map(|l| l.1).sum();
-    let width = built.layers.iter().map(|l| l.0.chars().count()).max().unwrap_or(0).min(40);
+    let names = built.layers.iter().map(|l| l.0.as_str()).chain(built.biggest.iter().map(|b| b.0.as_str()));
+    let width = names.map(|n| n.chars().count()).max().unwrap_or(0).min(60);
     for (layer, bytes, files) in &built.layers {
         let share = *bytes as f64 * 100.0 / total.max(1) as f64;
-        out.line(format!("    layer   {layer:<width$}  {:>9} {share:>3.0} %  in {files} files", text_bytes(*bytes)));
+        let files = if *files == 1 { "1 file".to_owned() } else { format!("{files} files") };
+        out.line(format!("    layer    {layer:<width$}  {:>9}  {share:>3.0} %  {files}", text_bytes(*bytes)));
     }
     for (n, (path, bytes)) in built.biggest.iter().enumerate() {
         let label = if n == 0 { "biggest" } else { "" };
-        out.line(format!("    {label:<7} {path:<width$}  {:>9}", text_bytes(*bytes)));
+        out.line(format!("    {label:<8} {path:<width$}  {:>9}", text_bytes(*bytes)));
     }
     for loss in &built.losses {
         out.aside(&format!("    {}: {}", loss.what, loss.why));

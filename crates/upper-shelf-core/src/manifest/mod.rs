@@ -1,6 +1,7 @@
 //! The manifest: as people write it ([`written`]), checked with every problem at once ([`read`](mod@read)), and resolved
 //! for a platform with every default explained ([`resolve`](mod@resolve)).
 
+pub mod dates;
 pub mod lock;
 pub mod read;
 pub mod reference;

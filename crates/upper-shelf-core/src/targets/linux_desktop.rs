@@ -7,7 +7,7 @@ use super::Loss;
 use crate::content::ContentHash;
 use crate::footprint::{Footprint, Identity, Place, Trace};
 use crate::icons::{Icon, form_of_theme_path};
-use crate::manifest::resolve::date_of;
+use crate::manifest::dates::date_of;
 use quick_xml::escape::escape;
 use std::collections::BTreeMap;
 use std::fmt::Write;

@@ -4,7 +4,7 @@ use super::super::{Depth, Job, Loss, Target, damaged, unwritten};
 use super::{common_top, tree_only};
 use crate::content::ContentHash;
 use crate::footprint::{Footprint, Identity, RelPath, Trace};
-use crate::manifest::resolve::date_of;
+use crate::manifest::dates::date_of;
 use crate::manifest::written::{TargetName, TargetSettings};
 use crate::payload::feed::Stream;
 use crate::problem::{Failure, Problem};

@@ -1,4 +1,4 @@
-//! The core: turns a manifest and built files into packages, by way of the [footprint](footprint), and packages back
+//! The core: turns a manifest and built files into packages, by way of the [footprint], and packages back
 //! into footprints. It prints nothing, knows no arguments, and ends no process.
 //!
 //! ```text

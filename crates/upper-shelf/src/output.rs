@@ -64,6 +64,15 @@ impl Output {
         self.line(format!("{BOLD}{text}{BOLD:#}"));
     }
 
+    /// A text of many lines at once; those at the margin are headings.
+    pub fn text(&self, text: &str) {
+        let styled: Vec<String> = text
+            .lines()
+            .map(|l| if l.is_empty() || l.starts_with(' ') { l.to_owned() } else { format!("{BOLD}{l}{BOLD:#}") })
+            .collect();
+        self.line(styled.join("\n"));
+    }
+
     /// Something that went well.
     pub fn good(&self, text: &str) {
         self.line(format!("{GREEN}✓{GREEN:#} {text}"));

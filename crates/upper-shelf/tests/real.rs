@@ -78,8 +78,10 @@ fn a_java_archive_runs_on_a_bundled_runtime() {
     let home = java.parent().and_then(Path::parent).expect("its home");
     std::fs::create_dir_all(folder.at("runtime")).expect("folder");
     for part in ["bin", "conf", "lib"] {
-        judge_says_yes("cp", &["-rL", home.join(part).to_str().expect("utf-8"), &at("runtime")]);
+        // Some of its links lead to packages that are not installed: those are not needed for running.
+        judge("cp", &["-rL", home.join(part).to_str().expect("utf-8"), &at("runtime")]);
     }
+    assert!(folder.at("runtime/bin/java").exists() && folder.at("runtime/lib/modules").exists());
     folder.write(
         "shelf.toml",
         "[product]\nid = \"works.fernhollow.hive\"\nname = \"Hive\"\nversion = \"1.0\"\npublisher = \"p\"\n[[layer]]\nfrom = \"app\"\n[[layer]]\nfrom = \"runtime\"\ninto = \"runtime\"\ndrop = [\"src.zip\", \"*.diz\", \"jmods\", \"ct.sym\"]\n[[program]]\nkey = \"app\"\nfile = \"runtime/bin/java\"\narguments = [\"-jar\", \"{install}/hive.jar\"]\n[targets]\nplatforms = [\"linux-x64\"]\nbuild = [\"appimage\"]\n[target.appimage]\nlevel = 1\n",

@@ -145,7 +145,11 @@ fn deep_trees_and_long_listings_are_found_again() {
     assert_eq!(image.read_to_vec(&end).expect("read"), b"deep");
     assert!(image.lookup(b"wide/a-name-that-is-not-short-4321").expect("looked up").is_some());
     let mut count = 0;
-    image.walk(|_| Ok::<_, Error>(count += 1)).expect("walked");
+    let counted = image.walk(|_| {
+        count += 1;
+        Ok::<_, Error>(())
+    });
+    counted.expect("walked");
     assert_eq!(count, 300 + 1 + 1 + 5000);
 }
 
@@ -161,7 +165,11 @@ fn every_way_of_sharing_fragments_gives_the_same_files() {
         let image = open(w.finish().expect("finished").0.into_inner());
         for (name, len) in [("a", 10), ("b", 4096), ("c", 4097), ("d", 9000), ("e", 0)] {
             let inode = image.lookup(name.as_bytes()).expect("looked up").expect("there");
-            assert_eq!(image.read_to_vec(&inode).expect("read"), test_support::prose(len as u64, len), "{name} {fragments:?}");
+            assert_eq!(
+                image.read_to_vec(&inode).expect("read"),
+                test_support::prose(len as u64, len),
+                "{name} {fragments:?}"
+            );
         }
     }
 }

@@ -32,8 +32,6 @@ pub fn run(args: Args, out: &mut Output) -> Result<Code, Failure> {
         return Ok(Code::Done);
     }
     out.aside(&format!("{} ({})", super::shown(&args.package), format.name()));
-    for line in footprint.to_text().lines() {
-        if line.starts_with(' ') { out.line(line) } else { out.heading(line) }
-    }
+    out.text(&footprint.to_text());
     Ok(Code::Done)
 }

@@ -65,10 +65,7 @@ fn for_machines(plan: &Plan) -> Planned<'_> {
 }
 
 fn show(plan: &Plan, out: &Output) {
-    for line in plan.footprint.to_text().lines() {
-        // Headings stand at the margin.
-        if line.starts_with(' ') { out.line(line) } else { out.heading(line) }
-    }
+    out.text(&plan.footprint.to_text());
     out.line("");
     out.heading("packages");
     for package in &plan.packages {

@@ -1,7 +1,7 @@
 //! The kernel's file system protocol, read-only, spoken on `/dev/fuse` directly.
 //! Source: the kernel's `include/uapi/linux/fuse.h` (protocol 7.12 and later).
 
-use crate::tree::{Part, Tree};
+use crate::tree::{Part, Tree, AHEAD};
 use squashfs::read::{Inode, Kind};
 use std::io;
 use std::os::fd::{AsRawFd, BorrowedFd, OwnedFd};
@@ -42,17 +42,14 @@ const REQUEST: usize = 16 * 1024;
 /// Answers the kernel on several threads; each ends when the file system is unmounted.
 pub fn serve(device: &Arc<OwnedFd>, tree: &Arc<Tree>) {
     let threads = std::thread::available_parallelism().map_or(2, |n| n.get().clamp(2, 6));
-    for n in 0..threads {
+    // With fewer threads than wished it is slower, not wrong.
+    for _ in 0..threads {
         let (device, tree) = (device.clone(), tree.clone());
-        let run = move || {
-            if n == 0 {
-                let ahead = tree.clone();
-                let _ = std::thread::Builder::new().spawn(move || ahead.unpack_ahead());
-            }
-            answer_all(&device, &tree);
-        };
-        // With fewer threads than wished it is slower, not wrong.
-        let _ = std::thread::Builder::new().spawn(run);
+        let _ = std::thread::Builder::new().spawn(move || answer_all(&device, &tree));
+    }
+    for _ in 0..AHEAD {
+        let tree = tree.clone();
+        let _ = std::thread::Builder::new().spawn(move || tree.unpack_ahead());
     }
 }
 

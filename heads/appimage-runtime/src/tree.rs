@@ -8,6 +8,8 @@ use std::sync::{Arc, Condvar, Mutex, MutexGuard};
 
 /// Unpacked blocks kept: 24 MiB of the largest.
 const CACHED_BLOCK_BYTES: usize = 24 << 20;
+/// Blocks unpacked before they are asked for, and threads that do it.
+pub const AHEAD: usize = 2;
 const CACHED_NAMES: usize = 150_000;
 const CACHED_MAPS: usize = 256;
 
@@ -27,6 +29,7 @@ struct Blocks {
     by_place: HashMap<BlockPlace, Slot>,
     order: VecDeque<BlockPlace>,
     bytes: usize,
+    spare: Vec<Vec<u8>>,
 }
 
 enum Slot {
@@ -142,8 +145,10 @@ impl Tree {
             let part = match place {
                 BlockPlace::Hole { .. } => Part { bytes: None, range: 0..n },
                 BlockPlace::At { .. } => {
-                    let next = map.get(index + 1).copied();
-                    let bytes = self.block(place, next.filter(|_| goes_on))?;
+                    if goes_on {
+                        self.want(map.get(index + 1..).unwrap_or_default());
+                    }
+                    let bytes = self.load(place)?;
                     Part { bytes: Some(bytes), range: start + within..start + within + n }
                 }
             };
@@ -163,20 +168,21 @@ impl Tree {
         last.is_some_and(|last| last.abs_diff(offset) < 1 << 19)
     }
 
-    /// An unpacked block; several askers wait for one unpacking. `next` is unpacked ahead by the helper thread.
-    fn block(&self, place: BlockPlace, next: Option<BlockPlace>) -> squashfs::Result<Arc<Vec<u8>>> {
-        if let Some(next @ BlockPlace::At { .. }) = next {
-            if !lock(&self.blocks).by_place.contains_key(&key(next)) {
-                let mut wanted = lock(&self.wanted);
-                if wanted.len() < 2 && !wanted.contains(&next) {
-                    wanted.push_back(next);
-                    self.wanted_more.notify_one();
-                }
+    /// Has the next blocks unpacked ahead by the helper threads, one for each.
+    fn want(&self, next: &[BlockPlace]) {
+        for place in next.iter().take(AHEAD).map(|p| key(*p)) {
+            if matches!(place, BlockPlace::Hole { .. }) || lock(&self.blocks).by_place.contains_key(&place) {
+                continue;
+            }
+            let mut wanted = lock(&self.wanted);
+            if wanted.len() < AHEAD && !wanted.contains(&place) {
+                wanted.push_back(place);
+                self.wanted_more.notify_one();
             }
         }
-        self.load(place)
     }
 
+    /// An unpacked block; several askers wait for one unpacking.
     fn load(&self, place: BlockPlace) -> squashfs::Result<Arc<Vec<u8>>> {
         let place = key(place);
         let mut blocks = lock(&self.blocks);
@@ -188,8 +194,9 @@ impl Tree {
             }
         }
         blocks.by_place.insert(place, Slot::Loading);
+        // Memory that was in use before needs no fresh pages from the kernel.
+        let mut bytes = blocks.spare.pop().unwrap_or_default();
         drop(blocks);
-        let mut bytes = Vec::new();
         let result = self.image.read_block(place, &mut bytes);
         let mut blocks = lock(&self.blocks);
         let result = result.map(|()| {
@@ -201,6 +208,9 @@ impl Tree {
                 let oldest = blocks.order.pop_front();
                 if let Some(Slot::Ready(old)) = oldest.and_then(|p| blocks.by_place.remove(&p)) {
                     blocks.bytes -= old.capacity();
+                    if let (Ok(old), true) = (Arc::try_unwrap(old), blocks.spare.len() < AHEAD + 1) {
+                        blocks.spare.push(old);
+                    }
                 }
             }
             bytes
@@ -212,7 +222,7 @@ impl Tree {
         result
     }
 
-    /// The helper thread: unpacks ahead, for ever.
+    /// A helper thread: unpacks ahead, for ever.
     pub fn unpack_ahead(&self) -> ! {
         loop {
             let mut wanted = lock(&self.wanted);

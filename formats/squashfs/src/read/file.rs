@@ -4,6 +4,7 @@ use super::inode::{FilePlace, Inode, Kind};
 use super::{Image, ReadAt};
 use crate::structs::{DATA_STORED, FragmentEntry, NONE_64};
 use crate::{Error, Result};
+use std::cell::RefCell;
 use std::io::{self, Read};
 use std::sync::Arc;
 
@@ -102,11 +103,16 @@ impl<R: ReadAt> Image<R> {
                     out.resize(size, 0);
                     self.read_at(out, position)?;
                 } else {
-                    let mut packed = vec![0; size];
-                    self.read_at(&mut packed, position)?;
-                    out.resize(self.block_size() as usize, 0);
-                    let n = self.algorithm.unpack(&packed, out).map_err(|e| Error::format(position, e))?;
-                    out.truncate(n);
+                    // One buffer a thread: a fresh one for each block costs its pages anew.
+                    thread_local!(static PACKED: RefCell<Vec<u8>> = const { RefCell::new(Vec::new()) });
+                    PACKED.with_borrow_mut(|packed| {
+                        packed.resize(size, 0);
+                        self.read_at(packed, position)?;
+                        out.resize(self.block_size() as usize, 0);
+                        let n = self.algorithm.unpack(packed, out).map_err(|e| Error::format(position, e))?;
+                        out.truncate(n);
+                        Ok::<_, Error>(())
+                    })?;
                 }
                 if (out.len() as u64) < u64::from(offset) + u64::from(len) {
                     return Err(Error::format(position, "a data block has fewer bytes than its file needs"));

@@ -1,0 +1,288 @@
+//! Programs, shortcuts, file types, link schemes and variables of the manifest as traces.
+
+use super::Resolver;
+use crate::footprint::{EnvironmentAction, Place, RelPath, Trace, WorkingFolder};
+use crate::problem::nearest;
+use std::collections::BTreeSet;
+
+/// The programs' keys: those that are there on this platform, and all.
+#[derive(Clone, Copy)]
+struct Keys<'k> {
+    here: &'k [&'k str],
+    all: &'k [&'k str],
+}
+
+impl<'p> Resolver<'p> {
+    /// Everything but files and icons.
+    pub(super) fn traces(&mut self) -> Vec<Trace> {
+        let mut traces = Vec::new();
+        let keys = self.programs(&mut traces);
+        let all: Vec<&str> = self.project.manifest.program.iter().map(|p| p.key.as_str()).collect();
+        let keys = Keys { here: &keys, all: &all };
+        self.shortcuts(keys, &mut traces);
+        self.file_types(keys, &mut traces);
+        self.link_schemes(keys, &mut traces);
+        self.variables(&mut traces);
+        self.no_twins(&traces);
+        traces
+    }
+
+    /// The programs; gives the keys of those that are there on this platform.
+    fn programs(&mut self, traces: &mut Vec<Trace>) -> Vec<&'p str> {
+        let m = &self.project.manifest;
+        let mut keys: Vec<&str> = Vec::new();
+        for (n, program) in m.program.iter().enumerate() {
+            let at = format!("program.{n}");
+            let key_char = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-';
+            if program.key.is_empty() || !program.key.chars().all(key_char) {
+                let why = "it has small letters, digits and dashes only";
+                self.problem(&format!("{at}.key"), format!("{:?} can't be a key", program.key), why, "key = \"app\"");
+            }
+            if !self.applies(&program.platforms) {
+                continue;
+            }
+            if keys.contains(&program.key.as_str()) {
+                self.problem(
+                    &format!("{at}.key"),
+                    format!("two programs have the key {:?}", program.key),
+                    "",
+                    "another key for one of them",
+                );
+            }
+            let Some(file) = self.select(&program.file) else { continue };
+            let file = match RelPath::new(file.replace('\\', "/")) {
+                Ok(file) => file,
+                Err(why) => {
+                    let what = format!("the program's file {file:?} {why}");
+                    self.problem(&format!("{at}.file"), what, "it is a path inside the payload", "file = \"bin/name\"");
+                    continue;
+                }
+            };
+            keys.push(&program.key);
+            let working_folder = match program.working_folder.as_deref() {
+                None | Some("unchanged") => WorkingFolder::Unchanged,
+                Some("home") => WorkingFolder::Home,
+                Some("install" | ".") => WorkingFolder::Install,
+                Some(other) => match RelPath::new(other) {
+                    Ok(path) => WorkingFolder::Inside(path),
+                    Err(why) => {
+                        let what = format!("the working folder {other:?} {why}");
+                        self.problem(
+                            &format!("{at}.working-folder"),
+                            what,
+                            "",
+                            "`unchanged`, `home`, `install`, or a folder in the payload",
+                        );
+                        WorkingFolder::Unchanged
+                    }
+                },
+            };
+            for name in program.environment.keys() {
+                self.variable_name(&format!("{at}.environment.{name}"), name);
+            }
+            for (n, argument) in program.arguments.iter().enumerate() {
+                self.one_line(&format!("{at}.arguments.{n}"), argument);
+            }
+            traces.push(Trace::Program {
+                key: program.key.clone(),
+                file,
+                arguments: program.arguments.clone(),
+                environment: program.environment.clone(),
+                working_folder,
+                console: program.console,
+            });
+        }
+        keys
+    }
+
+    fn shortcuts(&mut self, keys: Keys, traces: &mut Vec<Trace>) {
+        let m = &self.project.manifest;
+        for (n, shortcut) in m.shortcut.iter().enumerate() {
+            if !self.applies(&shortcut.platforms)
+                || !self.known(&format!("shortcut.{n}.program"), &shortcut.program, keys)
+            {
+                continue;
+            }
+            let name = shortcut.name.clone().unwrap_or_else(|| {
+                self.default(&format!("shortcut {} · name", n + 1), &m.product.name, "the product's name");
+                m.product.name.clone()
+            });
+            let description = shortcut.description.clone().or_else(|| m.product.summary.clone());
+            for (i, text) in shortcut.arguments.iter().chain([&name]).chain(&description).enumerate() {
+                self.one_line(&format!("shortcut.{n}.arguments.{i}"), text);
+            }
+            let places = shortcut.places.clone().unwrap_or_else(|| {
+                self.default(&format!("shortcut {} · places", n + 1), "menu", "desktops belong to the person");
+                vec![Place::Menu]
+            });
+            for place in places {
+                traces.push(Trace::Shortcut {
+                    place,
+                    name: name.clone(),
+                    program: shortcut.program.clone(),
+                    arguments: shortcut.arguments.clone(),
+                    description: description.clone(),
+                });
+            }
+        }
+        if m.shortcut.is_empty()
+            && let Some(first) = keys.here.first()
+        {
+            self.default(
+                "shortcut",
+                &format!("{first} in the menu, as “{}”", m.product.name),
+                "a program that nobody finds is not installed",
+            );
+            traces.push(Trace::Shortcut {
+                place: Place::Menu,
+                name: m.product.name.clone(),
+                program: (*first).to_owned(),
+                arguments: Vec::new(),
+                description: m.product.summary.clone(),
+            });
+        }
+    }
+
+    fn file_types(&mut self, keys: Keys, traces: &mut Vec<Trace>) {
+        let m = &self.project.manifest;
+        for (n, kind) in m.file_type.iter().enumerate() {
+            if !self.applies(&kind.platforms) || !self.known(&format!("file-type.{n}.program"), &kind.program, keys) {
+                continue;
+            }
+            let mut extensions = Vec::new();
+            for (i, extension) in kind.extensions.iter().enumerate() {
+                let plain = extension.trim_start_matches("*.").trim_start_matches('.');
+                if plain.is_empty() || !plain.chars().all(|c| c.is_alphanumeric() || "-_+.".contains(c)) {
+                    let at = format!("file-type.{n}.extensions.{i}");
+                    self.problem(
+                        &at,
+                        format!("{extension:?} can't be a file's ending"),
+                        "",
+                        "letters and digits, such as \"comb\"",
+                    );
+                    continue;
+                }
+                extensions.push(plain.to_owned());
+            }
+            let Some(first) = extensions.first() else {
+                self.problem(
+                    &format!("file-type.{n}.extensions"),
+                    "the file type has no ending".into(),
+                    "",
+                    "extensions = [\"comb\"]",
+                );
+                continue;
+            };
+            let mime = kind.mime.clone().unwrap_or_else(|| {
+                let made = format!("application/x-{}-{}", m.product.id.rsplit('.').next().unwrap_or("x"), first)
+                    .to_lowercase();
+                self.default(
+                    &format!("file-type {} · mime", n + 1),
+                    &made,
+                    "made from the product's id and the ending",
+                );
+                made
+            });
+            let mime_part =
+                |p: &str| !p.is_empty() && p.chars().all(|c| c.is_ascii_alphanumeric() || "!#$&-^_.+".contains(c));
+            if mime.split_once('/').is_none_or(|(a, b)| !mime_part(a) || !mime_part(b)) {
+                self.problem(
+                    &format!("file-type.{n}.mime"),
+                    format!("{mime:?} is no media type"),
+                    "",
+                    "application/vnd.example.name",
+                );
+                continue;
+            }
+            self.one_line(&format!("file-type.{n}.name"), &kind.name);
+            let (name, program) = (kind.name.clone(), kind.program.clone());
+            traces.push(Trace::FileType { mime, extensions, name, program });
+        }
+    }
+
+    fn link_schemes(&mut self, keys: Keys, traces: &mut Vec<Trace>) {
+        let m = &self.project.manifest;
+        for (n, link) in m.link_scheme.iter().enumerate() {
+            if !self.applies(&link.platforms) || !self.known(&format!("link-scheme.{n}.program"), &link.program, keys) {
+                continue;
+            }
+            let good = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || "+-.".contains(c);
+            if !link.scheme.starts_with(|c: char| c.is_ascii_lowercase()) || !link.scheme.chars().all(good) {
+                let plain = link.scheme.trim_end_matches("://").trim_end_matches(':').to_lowercase();
+                let what = format!("{:?} can't be a link scheme", link.scheme);
+                self.problem(
+                    &format!("link-scheme.{n}.scheme"),
+                    what,
+                    "it is the part before the colon",
+                    format!("{plain:?}"),
+                );
+                continue;
+            }
+            traces.push(Trace::LinkScheme { scheme: link.scheme.clone(), program: link.program.clone() });
+        }
+    }
+
+    fn variables(&mut self, traces: &mut Vec<Trace>) {
+        let m = &self.project.manifest;
+        for (n, variable) in m.environment.iter().enumerate() {
+            if !self.applies(&variable.platforms) {
+                continue;
+            }
+            let Some(value) = self.select(&variable.value) else { continue };
+            self.variable_name(&format!("environment.{n}.name"), &variable.name);
+            self.one_line(&format!("environment.{n}.value"), &value);
+            let action: EnvironmentAction = variable.action;
+            traces.push(Trace::Environment { name: variable.name.clone(), action, value });
+        }
+    }
+
+    fn no_twins(&mut self, traces: &[Trace]) {
+        let mut seen = BTreeSet::new();
+        for trace in traces {
+            if !seen.insert(trace.key()) {
+                let at = match trace {
+                    Trace::Shortcut { .. } => "shortcut",
+                    Trace::FileType { .. } => "file-type",
+                    Trace::LinkScheme { .. } => "link-scheme",
+                    Trace::Environment { .. } => "environment",
+                    _ => continue,
+                };
+                let what = format!("the {} is there twice: {trace}", trace.kind());
+                self.problem(at, what, "one would replace the other", "another name for one of them");
+            }
+        }
+    }
+
+    fn known(&mut self, at: &str, key: &str, keys: Keys) -> bool {
+        if keys.here.contains(&key) {
+            return true;
+        }
+        if keys.all.contains(&key) {
+            let what = format!("the program {key:?} is not there on {}", self.platform);
+            self.problem(
+                at,
+                what,
+                "its `platforms` or its `file` leave it out",
+                "limit this table with `platforms` too",
+            );
+        } else {
+            let near = nearest(key, keys.all.iter().copied());
+            let instead = near.map_or_else(|| "[[program]] with this key".to_owned(), |n| format!("{n:?}"));
+            self.problem(at, format!("no program has the key {key:?}"), "", instead);
+        }
+        false
+    }
+
+    fn variable_name(&mut self, at: &str, name: &str) {
+        let good = |c: char| c.is_ascii_alphanumeric() || c == '_';
+        if name.is_empty() || name.starts_with(|c: char| c.is_ascii_digit()) || !name.chars().all(good) {
+            self.problem(at, format!("{name:?} can't be a variable's name"), "", "letters, digits and _ only");
+        }
+    }
+
+    fn one_line(&mut self, at: &str, text: &str) {
+        if text.chars().any(char::is_control) {
+            self.problem(at, format!("{text:?} has a line break or control character"), "", "one line of text");
+        }
+    }
+}

@@ -87,7 +87,12 @@ fn main() {
         for (what, extra) in [("its default", None), ("chunks of 2 MiB", Some("--chunk-size=2M"))] {
             let wim = folder.join("w.wim");
             let mut command = Command::new("wimlib-imagex");
-            command.arg("capture").arg(&payload).arg(&wim).args(["--compress=LZX", "--threads=2", "--no-acls"]).args(extra);
+            command
+                .arg("capture")
+                .arg(&payload)
+                .arg(&wim)
+                .args(["--compress=LZX", "--threads=2", "--no-acls"])
+                .args(extra);
             let theirs = theirs(&mut command, &wim);
             show(&format!("wimlib-imagex, LZX, {what}"), theirs);
             println!("  ratio: time {:.3}, size {:.4}", lzx.0 / theirs.0, lzx.1 as f64 / theirs.1 as f64);

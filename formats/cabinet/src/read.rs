@@ -123,10 +123,16 @@ impl<R: Read + Seek> Cabinet<R> {
             let raw = name(&mut tables, &mut at)?;
             let (size, offset, folder) = (record.size.get(), record.folder_offset.get(), record.folder.get());
             if folder < FOLDER_CONTINUED && folder as usize >= folders.len() {
-                return Err(Error::format(begin, format!("a file of folder {folder}, but there are {}", folders.len())));
+                return Err(Error::format(
+                    begin,
+                    format!("a file of folder {folder}, but there are {}", folders.len()),
+                ));
             }
             if u64::from(size) + u64::from(offset) > limits.max_folder {
-                return Err(Error::Limit(format!("the file at offset {begin:#x} ends behind {} bytes", limits.max_folder)));
+                return Err(Error::Limit(format!(
+                    "the file at offset {begin:#x} ends behind {} bytes",
+                    limits.max_folder
+                )));
             }
             files.push(Entry {
                 name: text(&raw, record.attributes.get() & ATTRIBUTE_NAME_IS_UTF != 0),

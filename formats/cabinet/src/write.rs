@@ -47,7 +47,7 @@ impl Default for Options {
     fn default() -> Self {
         Self {
             method: Method::Lzx(21),
-            level: 9,
+            level: 8,
             threads: std::thread::available_parallelism().map_or(1, |n| n.get()),
             folder: 512 << 20,
         }
@@ -176,7 +176,8 @@ impl<O: Write + Seek> Writer<O> {
             if entry.size > most {
                 return Err(Error::Limit(format!("{} has more than {most} bytes", entry.name)));
             }
-            let full = folders.last().is_none_or(|f| f.end - begin >= options.folder || f.end - begin + entry.size > most);
+            let full =
+                folders.last().is_none_or(|f| f.end - begin >= options.folder || f.end - begin + entry.size > most);
             if full {
                 begin = all;
                 folders.push(FolderPlan { end: all, blocks: 0, offset: 0 });
@@ -315,7 +316,8 @@ impl<O: Write + Seek> Writer<O> {
         let (out, position) = (&mut self.out, &mut self.position);
         let mut block = |packed: &[u8], plain: usize| -> Result<()> {
             let (packed_len, plain) = (packed.len() as u16, plain as u16);
-            let head = Data { checksum: checksum(packed, plain).into(), packed: packed_len.into(), plain: plain.into() };
+            let head =
+                Data { checksum: checksum(packed, plain).into(), packed: packed_len.into(), plain: plain.into() };
             out.write_all(head.as_bytes())?;
             out.write_all(packed)?;
             *position += (size_of::<Data>() + packed.len()) as u64;

@@ -30,12 +30,7 @@ pub(crate) struct Codes {
     pub aligned: Option<[u8; ALIGNED_SYMBOLS]>,
 }
 
-pub(super) fn divide(
-    counts: &[Counts],
-    frames: &[Frame],
-    plain: usize,
-    window_bits: u8,
-) -> Vec<Block> {
+pub(super) fn divide(counts: &[Counts], frames: &[Frame], plain: usize, window_bits: u8) -> Vec<Block> {
     let mut blocks = Vec::new();
     let mut begin = 0;
     let mut together: Option<(Counts, u64)> = None;
@@ -65,8 +60,7 @@ pub(super) fn divide(
 
 fn block(counts: &Counts, frames: &[Frame], plain: usize, begin: usize, window_bits: u8) -> Block {
     let plain = (plain - begin * FRAME).min(frames.len() * FRAME);
-    let mut codes =
-        Box::new(Codes { main: [0; MAX_MAIN], length: [0; LENGTH_SYMBOLS], aligned: None });
+    let mut codes = Box::new(Codes { main: [0; MAX_MAIN], length: [0; LENGTH_SYMBOLS], aligned: None });
     let used = LITERALS + slots(window_bits) * LENGTH_HEADERS;
     huffman::lengths(&counts.main[..used], 16, &mut codes.main[..used]);
     huffman::lengths(&counts.length, 16, &mut codes.length);

@@ -117,7 +117,11 @@ impl Costs {
         let mut counts = Counts::new();
         counts.main[..LITERALS].fill(40);
         for slot in 0..self.matches.len() {
-            counts.main[LITERALS + slot * LENGTH_HEADERS..][..LENGTH_HEADERS].fill(if slot < REPEATS { 60 } else { 12 });
+            counts.main[LITERALS + slot * LENGTH_HEADERS..][..LENGTH_HEADERS].fill(if slot < REPEATS {
+                60
+            } else {
+                12
+            });
         }
         counts.length.iter_mut().enumerate().for_each(|(n, c)| *c = 300 / (n as u32 + 8));
         counts.aligned.fill(10);

@@ -23,7 +23,8 @@ pub(super) fn lengths(counts: &[u32], max: usize, lengths: &mut [u8]) {
     for made in n..2 * n - 1 {
         let mut sum = 0;
         for _ in 0..2 {
-            let next = if leaf < n && (inner >= made || weight[leaf] <= weight[inner]) { &mut leaf } else { &mut inner };
+            let next =
+                if leaf < n && (inner >= made || weight[leaf] <= weight[inner]) { &mut leaf } else { &mut inner };
             sum += weight[*next];
             parent[*next] = made;
             *next += 1;

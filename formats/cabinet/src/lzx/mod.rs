@@ -92,10 +92,7 @@ mod tests {
     fn every_offset_lies_in_its_slot() {
         for offset in (1..2_097_150).step_by(7).chain(1..5000).chain([2_097_149]) {
             let slot = slot_of(offset);
-            assert!(
-                (SLOT_BASE[slot]..SLOT_BASE[slot + 1]).contains(&(offset + 2)),
-                "{offset} is not in slot {slot}"
-            );
+            assert!((SLOT_BASE[slot]..SLOT_BASE[slot + 1]).contains(&(offset + 2)), "{offset} is not in slot {slot}");
         }
         assert_eq!(SLOT_BASE[50], 1 << 21);
     }

@@ -7,9 +7,9 @@ use super::matches::{Effort, Finder, Match};
 use super::*;
 
 /// Up to which search is worth its time; tried on programs and their data.
-const EFFORT: Effort = Effort { depth: 28, nice: 48 };
+const EFFORT: Effort = Effort { depth: 24, nice: 40 };
 /// For bytes before the segment, which only have to be found.
-const HISTORY: Effort = Effort { depth: 12, nice: 32 };
+const HISTORY: Effort = Effort { depth: 8, nice: 24 };
 
 /// A segment with the choices made for it.
 pub(crate) struct Parsed {

@@ -124,7 +124,7 @@ pub fn plan(project: &Project, wishes: &Wishes) -> Result<Vec<Plan>, Failure> {
     if said.is_empty() && plans.iter().all(|p| p.packages.is_empty()) {
         let problem = Problem::error("nothing is built").at(project.source.span("targets"));
         let problem = problem.why("none of the chosen formats is for any of the chosen platforms");
-        said.push(problem.instead("appimage is for Linux; zip and tar are for all"));
+        said.push(problem.instead("appimage is for Linux, msi for Windows; zip and tar are for all"));
     }
     if said.is_empty() {
         return Ok(plans);

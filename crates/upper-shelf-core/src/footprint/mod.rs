@@ -4,6 +4,7 @@
 //! It must not know the manifest, nor any format.
 
 mod difference;
+mod system;
 mod text;
 
 use crate::content::ContentHash;
@@ -12,6 +13,7 @@ pub use difference::{Change, Difference};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::fmt;
+pub use system::{RegistryRoot, RegistryValue, RegistryView, ServiceStart};
 pub use text::bytes as text_bytes;
 
 /// A path inside the product's own folder: names joined with `/`, none of them empty, `.` or `..`.
@@ -267,6 +269,63 @@ pub enum Trace {
         /// The value; `{install}` stands for the product's own folder.
         value: String,
     },
+    /// A value in the registry of Windows.
+    Registry {
+        /// The part of the registry.
+        root: RegistryRoot,
+        /// Which programs see it.
+        view: RegistryView,
+        /// The key, with backslashes.
+        key: String,
+        /// The value's name; `None` for the key's own value.
+        name: Option<String>,
+        /// The value; `{install}` stands for the product's own folder in text.
+        value: RegistryValue,
+    },
+    /// A program that the system runs without anybody logged in.
+    Service {
+        /// The name by which the system knows it.
+        name: String,
+        /// The name that people read.
+        title: String,
+        /// What it does.
+        description: Option<String>,
+        /// The program's key.
+        program: String,
+        /// Arguments behind the program's own.
+        arguments: Vec<String>,
+        /// When it starts.
+        start: ServiceStart,
+        /// The account that it runs as; `None` for the system's own.
+        account: Option<String>,
+    },
+    /// A font that all programs can use.
+    Font {
+        /// Its file.
+        file: RelPath,
+        /// Its full name, such as `Fernhollow Sans Bold`.
+        title: String,
+    },
+    /// A part that people may leave out.
+    Choice {
+        /// Its key.
+        key: String,
+        /// The name that people read.
+        title: String,
+        /// What it is for.
+        description: Option<String>,
+        /// Whether it is taken unless somebody says otherwise.
+        chosen: bool,
+        /// Its files.
+        files: Vec<RelPath>,
+    },
+    /// How the product goes onto a machine: for whom, over which versions, on which systems.
+    Rule {
+        /// Its name.
+        key: String,
+        /// What holds.
+        value: String,
+    },
     /// A picture that stands for the product.
     Icon {
         /// Its form.
@@ -289,6 +348,11 @@ impl Trace {
             Self::FileType { .. } => "file type",
             Self::LinkScheme { .. } => "link scheme",
             Self::Environment { .. } => "environment variable",
+            Self::Registry { .. } => "registry value",
+            Self::Service { .. } => "service",
+            Self::Font { .. } => "font",
+            Self::Choice { .. } => "choice",
+            Self::Rule { .. } => "rule",
             Self::Icon { .. } => "icon",
         }
     }
@@ -305,6 +369,14 @@ impl Trace {
             Self::FileType { mime, .. } => mime.clone(),
             Self::LinkScheme { scheme, .. } => format!("{scheme}:"),
             Self::Environment { name, .. } => name.clone(),
+            // Windows takes names of keys and values without regard to case.
+            Self::Registry { root, view, key, name, .. } => {
+                let name = name.as_deref().map_or(String::new(), |n| format!("\0{n}"));
+                format!("{root:?} {view:?} {key}{name}").to_lowercase()
+            }
+            Self::Service { name, .. } => name.to_lowercase(),
+            Self::Font { file, .. } => file.to_string(),
+            Self::Choice { key, .. } | Self::Rule { key, .. } => key.clone(),
             Self::Icon { form: IconForm::Png(size), .. } => format!("{size:05}"),
             Self::Icon { form: IconForm::Svg, .. } => "SVG".into(),
         };
@@ -316,7 +388,12 @@ impl Trace {
             Self::FileType { .. } => 3,
             Self::LinkScheme { .. } => 4,
             Self::Environment { .. } => 5,
-            Self::Icon { .. } => 6,
+            Self::Registry { .. } => 6,
+            Self::Service { .. } => 7,
+            Self::Font { .. } => 8,
+            Self::Choice { .. } => 9,
+            Self::Rule { .. } => 10,
+            Self::Icon { .. } => 11,
         };
         TraceKey { order, name }
     }
@@ -333,6 +410,11 @@ impl Trace {
             | Self::FileType { .. }
             | Self::LinkScheme { .. }
             | Self::Environment { .. }
+            | Self::Registry { .. }
+            | Self::Service { .. }
+            | Self::Font { .. }
+            | Self::Choice { .. }
+            | Self::Rule { .. }
             | Self::Icon { .. } => None,
         }
     }
@@ -392,6 +474,14 @@ impl Footprint {
     /// The program with a key.
     pub fn program(&self, wanted: &str) -> Option<&Trace> {
         self.traces.iter().find(|t| matches!(t, Trace::Program { key, .. } if key == wanted))
+    }
+
+    /// The value of a rule.
+    pub fn rule(&self, wanted: &str) -> Option<&str> {
+        self.traces.iter().find_map(|t| match t {
+            Trace::Rule { key, value } if key == wanted => Some(value.as_str()),
+            _ => None,
+        })
     }
 
     /// The first program: the one that the product is started with.

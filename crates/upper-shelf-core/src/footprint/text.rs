@@ -1,6 +1,6 @@
 //! The stable text form: a tree that a person can read, and that two versions of can be laid side by side.
 
-use super::{EnvironmentAction, Footprint, IconForm, Trace, WorkingFolder};
+use super::{EnvironmentAction, Footprint, IconForm, RegistryRoot, RegistryValue, RegistryView, Trace, WorkingFolder};
 use std::fmt::{self, Write as _};
 
 /// Bytes as people read them: decimal units, three digits.
@@ -55,6 +55,40 @@ impl fmt::Display for Trace {
                 EnvironmentAction::Prepend => write!(f, "{name} = {value}, then what was there"),
                 EnvironmentAction::Append => write!(f, "{name} = what was there, then {value}"),
             },
+            Self::Registry { root, view, key, name, value } => {
+                f.write_str(match root {
+                    RegistryRoot::Installed => "",
+                    RegistryRoot::Machine => "machine: ",
+                    RegistryRoot::Person => "person: ",
+                })?;
+                f.write_str(if *view == RegistryView::Bits32 { "32-bit: " } else { "" })?;
+                write!(f, "{key} · {} = ", name.as_deref().unwrap_or("(its own value)"))?;
+                match value {
+                    RegistryValue::Text(text) => write!(f, "{text:?}"),
+                    RegistryValue::Expandable(text) => write!(f, "{text:?}, expandable"),
+                    RegistryValue::Number(n) => write!(f, "{n}"),
+                    RegistryValue::Bytes(hex) => write!(f, "bytes {hex}"),
+                    RegistryValue::List(list) => write!(f, "{list:?}"),
+                }
+            }
+            Self::Service { name, title, description, program, arguments, start, account } => {
+                write!(f, "{name}: “{title}” runs {program}")?;
+                arguments.iter().try_for_each(|a| write!(f, " {a:?}"))?;
+                f.write_str(match start {
+                    super::ServiceStart::Automatic => ", starts with the system",
+                    super::ServiceStart::OnDemand => ", on demand",
+                    super::ServiceStart::Disabled => ", disabled",
+                })?;
+                account.iter().try_for_each(|a| write!(f, ", as {a}"))?;
+                description.iter().try_for_each(|d| write!(f, " ({d})"))
+            }
+            Self::Font { file, title } => write!(f, "“{title}” from {file}"),
+            Self::Choice { key, title, description, chosen, files } => {
+                let (taken, s) = (if *chosen { "taken" } else { "left out" }, if files.len() == 1 { "" } else { "s" });
+                write!(f, "{key}: “{title}”, {} file{s}, {taken} unless somebody says otherwise", files.len())?;
+                description.iter().try_for_each(|d| write!(f, " ({d})"))
+            }
+            Self::Rule { key, value } => write!(f, "{key}: {value}"),
             Self::Icon { form, content } => {
                 match form {
                     IconForm::Png(size) => write!(f, "PNG {size} × {size}")?,

@@ -1,7 +1,7 @@
 //! The manifest as people write it. These types are the one source of its form: the checks, the JSON Schema and the
 //! reference page are made from them, and their doc comments are the reference's text.
 
-use crate::footprint::{EnvironmentAction, Place};
+use crate::footprint::{EnvironmentAction, Place, RegistryRoot, RegistryValue, RegistryView, ServiceStart};
 use crate::platform::{Platform, Selector};
 use schemars::JsonSchema;
 use serde::Deserialize;
@@ -82,6 +82,21 @@ pub struct Manifest {
     /// Environment variables that the programs get.
     #[serde(default)]
     pub environment: Vec<Environment>,
+    /// Values in the registry of Windows.
+    #[serde(default)]
+    pub registry: Vec<Registry>,
+    /// Programs that Windows runs without anybody logged in.
+    #[serde(default)]
+    pub service: Vec<Service>,
+    /// Fonts for all programs.
+    #[serde(default)]
+    pub font: Vec<Font>,
+    /// Parts that people may leave out.
+    #[serde(default)]
+    pub choice: Vec<Choice>,
+    /// How the product goes onto a machine.
+    #[serde(default)]
+    pub install: Install,
     /// What is built.
     #[serde(default)]
     pub targets: Targets,
@@ -241,6 +256,166 @@ pub struct Environment {
     pub platforms: Option<Vec<Selector>>,
 }
 
+/// A value in the registry of Windows.
+#[derive(Debug, Clone, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+pub struct Registry {
+    /// The part of the registry: `installed` (default: the machine's or the person's, as the product is installed),
+    /// `machine` or `person`.
+    #[serde(default)]
+    pub root: RegistryRoot,
+    /// Which programs see it: `own` (default: those of the product's processor) or `32-bit`.
+    #[serde(default)]
+    pub view: RegistryView,
+    /// The key, such as `Software\Fernhollow\Combwright`.
+    pub key: String,
+    /// The value's name; default: the key's own value.
+    pub name: Option<String>,
+    /// The value: `{ text = "…" }`, `{ expandable = "…" }`, `{ number = 1 }`, `{ bytes = "00ff" }` or
+    /// `{ list = ["…"] }`; `{install}` stands for the product's own folder in text.
+    pub value: RegistryData,
+    /// Only for these platforms; default: all of Windows.
+    pub platforms: Option<Vec<Selector>>,
+}
+
+/// A registry value: exactly one of these.
+#[derive(Debug, Clone, Default, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+pub struct RegistryData {
+    /// `REG_SZ`.
+    pub text: Option<String>,
+    /// `REG_EXPAND_SZ`: variables such as `%TEMP%` are put in when it is read.
+    pub expandable: Option<String>,
+    /// `REG_DWORD`.
+    pub number: Option<u32>,
+    /// `REG_BINARY`, in hexadecimal digits.
+    pub bytes: Option<String>,
+    /// `REG_MULTI_SZ`.
+    pub list: Option<Vec<String>>,
+}
+
+impl RegistryData {
+    /// The value; `None` if there is not exactly one.
+    pub fn value(&self) -> Option<RegistryValue> {
+        let mut all = Vec::new();
+        all.extend(self.text.clone().map(RegistryValue::Text));
+        all.extend(self.expandable.clone().map(RegistryValue::Expandable));
+        all.extend(self.number.map(RegistryValue::Number));
+        all.extend(self.bytes.as_ref().map(|b| RegistryValue::Bytes(b.to_lowercase())));
+        all.extend(self.list.clone().map(RegistryValue::List));
+        if all.len() == 1 { all.pop() } else { None }
+    }
+}
+
+/// A program that Windows runs without anybody logged in.
+#[derive(Debug, Clone, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+pub struct Service {
+    /// The name by which the system knows it: no spaces, no slashes.
+    pub name: String,
+    /// The program's key.
+    pub program: String,
+    /// The name that people read; default: `name`.
+    pub title: Option<String>,
+    /// What it does.
+    pub description: Option<String>,
+    /// Arguments behind the program's own.
+    #[serde(default)]
+    pub arguments: Vec<String>,
+    /// When it starts.
+    #[serde(default)]
+    pub start: ServiceStart,
+    /// The account that it runs as; default: the system's own.
+    pub account: Option<String>,
+    /// Only for these platforms; default: all of Windows.
+    pub platforms: Option<Vec<Selector>>,
+}
+
+/// A font for all programs.
+#[derive(Debug, Clone, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+pub struct Font {
+    /// Its file in the payload.
+    pub file: String,
+    /// Its full name, such as `Fernhollow Sans Bold`.
+    pub title: String,
+    /// Only for these platforms; default: all of Windows.
+    pub platforms: Option<Vec<Selector>>,
+}
+
+/// A part that people may leave out.
+#[derive(Debug, Clone, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+pub struct Choice {
+    /// The name by which administrators mean it: letters, digits and dashes.
+    pub key: String,
+    /// The name that people read.
+    pub title: String,
+    /// What it is for.
+    pub description: Option<String>,
+    /// Its files: patterns as in a layer's `keep`.
+    pub files: Vec<String>,
+    /// Whether it is taken unless somebody says otherwise; default: yes.
+    #[serde(default = "yes")]
+    pub chosen: bool,
+    /// Only for these platforms; default: all of Windows.
+    pub platforms: Option<Vec<Selector>>,
+}
+
+fn yes() -> bool {
+    true
+}
+
+/// How the product goes onto a machine.
+#[derive(Debug, Clone, Default, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+pub struct Install {
+    /// For whom: `machine` (default: everyone on it), `person` (no administrator needed), or `asked`.
+    pub scope: Option<Scope>,
+    /// The folder below the system's folder of programs; default: the product's name.
+    pub folder: Option<String>,
+    /// The smallest version of Windows, such as `10.0.17763`.
+    pub smallest_windows: Option<String>,
+    /// Whether an older version may replace a newer one: `blocked` (default) or `allowed`.
+    pub downgrade: Option<Downgrade>,
+    /// When an upgrade takes the old version away: `early` (default: before the new one comes) or `late`.
+    pub upgrade: Option<Upgrade>,
+    /// The program to start when people have installed it; default: none.
+    pub start_at_end: Option<String>,
+}
+
+/// For whom a product is installed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Scope {
+    /// Everyone on the machine.
+    Machine,
+    /// One person, without administrator rights.
+    Person,
+    /// As the person who installs it says.
+    Asked,
+}
+
+/// Whether an older version may replace a newer one.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Downgrade {
+    /// No.
+    Blocked,
+    /// Yes.
+    Allowed,
+}
+
+/// When an upgrade takes the old version away.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Upgrade {
+    /// Before the new one comes: nothing of the old one is left over.
+    Early,
+    /// After the new one has come: files that did not change are not touched.
+    Late,
+}
+
 /// What is built.
 #[derive(Debug, Clone, Default, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
@@ -265,6 +440,8 @@ pub enum TargetName {
     Zip,
     /// An archive for every system; for Linux with scripts that install and uninstall.
     Tar,
+    /// A Windows Installer package.
+    Msi,
 }
 
 /// What only one format has.
@@ -280,6 +457,33 @@ pub struct TargetSettings {
     /// For tar archives.
     #[serde(default)]
     pub tar: TarSettings,
+    /// For Windows Installer packages.
+    #[serde(default)]
+    pub msi: MsiSettings,
+}
+
+/// What only Windows Installer packages have.
+#[derive(Debug, Clone, Default, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+pub struct MsiSettings {
+    /// How cabinets are packed; default `lzx`.
+    pub compression: Option<CabinetCompression>,
+    /// The upgrade code; default: made from the product's id. Only for products that were released with another one.
+    pub upgrade_code: Option<String>,
+    /// The code page of its texts, such as 1252; default: 1252 if it holds them all, else 65001 (UTF-8).
+    pub code_page: Option<u32>,
+}
+
+/// How cabinets are packed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum CabinetCompression {
+    /// Smallest.
+    Lzx,
+    /// Fast to pack.
+    Mszip,
+    /// Not packed.
+    Stored,
 }
 
 /// What only AppImages have.

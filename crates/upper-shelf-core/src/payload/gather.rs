@@ -20,6 +20,27 @@ enum FoundKind {
     Link { target: String },
 }
 
+/// A pattern as layers have them.
+fn glob(pattern: &str) -> Result<globset::Glob, String> {
+    // A pattern without a slash means the name, wherever it is.
+    let anywhere =
+        if pattern.contains('/') { pattern.trim_start_matches('/').to_owned() } else { format!("**/{pattern}") };
+    let glob = GlobBuilder::new(anywhere.trim_end_matches('/')).literal_separator(true).build();
+    glob.map_err(|e| e.kind().to_string())
+}
+
+/// Patterns that a file fits when it fits one of them.
+///
+/// # Errors
+/// What is wrong with the first malformed one.
+pub fn patterns(patterns: &[String]) -> Result<GlobSet, String> {
+    let mut set = GlobSetBuilder::new();
+    for pattern in patterns {
+        set.add(glob(pattern).map_err(|why| format!("the pattern {pattern:?} is not well formed: {why}"))?);
+    }
+    set.build().map_err(|e| e.to_string())
+}
+
 /// The payload of a platform, and everything that is wrong or noteworthy about it.
 pub fn gather(layers: &[Layer], platform: Platform) -> (Payload, Vec<Problem>) {
     let mut found: BTreeMap<RelPath, Found> = BTreeMap::new();
@@ -123,18 +144,12 @@ impl Walk<'_> {
         }
         let mut set = GlobSetBuilder::new();
         for pattern in patterns {
-            // A pattern without a slash means the name, wherever it is.
-            let anywhere = if pattern.contains('/') {
-                pattern.trim_start_matches('/').to_owned()
-            } else {
-                format!("**/{pattern}")
-            };
-            match GlobBuilder::new(anywhere.trim_end_matches('/')).literal_separator(true).build() {
+            match glob(pattern) {
                 Ok(glob) => drop(set.add(glob)),
                 Err(e) => self.problems.push(
                     Problem::error(format!("the pattern {pattern:?} is not well formed"))
                         .at(self.layer.span.clone())
-                        .why(e.kind().to_string())
+                        .why(e)
                         .instead("`*` stands for any letters in a name, `**` for any folders, `{a,b}` for either"),
                 ),
             }

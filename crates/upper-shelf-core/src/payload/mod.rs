@@ -7,7 +7,7 @@ pub mod names;
 
 use crate::footprint::{RelPath, Trace};
 use crate::problem::Span;
-pub use gather::gather;
+pub use gather::{gather, patterns};
 use std::path::PathBuf;
 use std::sync::Arc;
 

@@ -55,7 +55,13 @@ impl Target for AppImage {
                 });
                 Some(Trace::File { path: path.clone(), mode: mode & 0o777, size: *size, content: *content })
             }
-            other => Some(other.clone()),
+            other => match super::not_on_linux(other) {
+                Some(loss) => {
+                    losses.push(loss);
+                    None
+                }
+                None => Some(other.clone()),
+            },
         });
         let traces: Vec<Trace> = traces.collect();
         (Footprint::new(product, footprint.platform, traces), losses)
@@ -183,6 +189,11 @@ fn write_image(job: &Job, mut stream: Stream, out: &mut File, options: Options) 
             | Trace::FileType { .. }
             | Trace::LinkScheme { .. }
             | Trace::Environment { .. }
+            | Trace::Registry { .. }
+            | Trace::Service { .. }
+            | Trace::Font { .. }
+            | Trace::Choice { .. }
+            | Trace::Rule { .. }
             | Trace::Icon { .. } => {}
         }
     }

@@ -4,6 +4,7 @@
 pub mod appimage;
 mod launcher;
 mod linux_desktop;
+pub mod msi;
 pub mod plain;
 
 use crate::footprint::{Footprint, Trace};
@@ -88,11 +89,12 @@ pub fn target(name: TargetName) -> &'static dyn Target {
         TargetName::Appimage => &appimage::AppImage,
         TargetName::Zip => &plain::Zip,
         TargetName::Tar => &plain::Tar,
+        TargetName::Msi => &msi::Msi,
     }
 }
 
 /// Every target.
-pub const ALL: [TargetName; 3] = [TargetName::Appimage, TargetName::Zip, TargetName::Tar];
+pub const ALL: [TargetName; 4] = [TargetName::Appimage, TargetName::Zip, TargetName::Tar, TargetName::Msi];
 
 impl TargetName {
     /// Its name in manifests.
@@ -101,6 +103,7 @@ impl TargetName {
             Self::Appimage => "appimage",
             Self::Zip => "zip",
             Self::Tar => "tar",
+            Self::Msi => "msi",
         }
     }
 }
@@ -116,7 +119,29 @@ pub fn read(package: &Path, depth: Depth) -> Result<(TargetName, Footprint), Fai
         }
     }
     let problem = Problem::error(format!("{} is no package that is known here", package.display())).on(package);
-    Err(Failure::new(Kind::Package, problem.instead("an AppImage, a ZIP archive, or a tar archive (gzip, zstd, xz)")))
+    Err(Failure::new(Kind::Package, problem.instead("an AppImage, an MSI, a ZIP archive, or a tar archive (gzip, zstd, xz)")))
+}
+
+/// What a format for Linux says of a trace that only Windows knows; `None` for all others.
+fn not_on_linux(trace: &Trace) -> Option<Loss> {
+    let why = match trace {
+        Trace::Registry { .. } => "Linux has no registry",
+        Trace::Service { .. } => "services of Linux are set up by an administrator",
+        Trace::Font { .. } => "it stays a file of the product; other programs don't see it",
+        Trace::Choice { .. } => "all files are there: nothing is chosen",
+        Trace::Rule { .. } => "it is a rule for installing on Windows",
+        Trace::Folder { .. }
+        | Trace::File { .. }
+        | Trace::HardLink { .. }
+        | Trace::Link { .. }
+        | Trace::Program { .. }
+        | Trace::Shortcut { .. }
+        | Trace::FileType { .. }
+        | Trace::LinkScheme { .. }
+        | Trace::Environment { .. }
+        | Trace::Icon { .. } => return None,
+    };
+    Some(Loss { what: format!("the {} {trace} is left out", trace.kind()), why: why.into() })
 }
 
 /// A failure about a damaged package.

@@ -2,6 +2,7 @@
 //! every reference checked. And from that and the payload to the footprint.
 
 mod traces;
+mod windows;
 
 use super::Project;
 use super::dates::seconds_of;
@@ -41,6 +42,8 @@ pub struct Product {
     pub icon: Option<IconFile>,
     /// Programs, shortcuts and so on: all traces but files and icons.
     pub traces: Vec<Trace>,
+    /// The patterns of each choice's files.
+    pub choices: Vec<(String, Vec<String>)>,
     /// The packages' formats.
     pub targets: Vec<TargetName>,
     /// Seconds since 1970 that all files inside packages bear.
@@ -110,7 +113,11 @@ impl Project {
                 None
             }
         };
-        let traces = r.traces();
+        let mut traces = r.traces();
+        if platform.system() == System::Windows {
+            r.windows(&mut traces);
+        }
+        let choices = m.choice.iter().map(|c| (c.key.clone(), c.files.clone())).collect();
         let targets = r.targets();
         let time = r.time(epoch);
         let pattern = m.targets.file_name.clone().unwrap_or_else(|| {
@@ -129,7 +136,7 @@ impl Project {
         let Resolver { problems, mut defaults, .. } = r;
         defaults.sort();
         defaults.dedup();
-        (Product { platform, identity, layers, icon, traces, targets, time, file_name, defaults }, problems)
+        (Product { platform, identity, layers, icon, traces, choices, targets, time, file_name, defaults }, problems)
     }
 }
 
@@ -275,6 +282,7 @@ impl Resolver<'_> {
     fn targets(&mut self) -> Vec<TargetName> {
         let fits = |t: TargetName, s: System| match t {
             TargetName::Appimage => s == System::Linux,
+            TargetName::Msi => s == System::Windows,
             TargetName::Zip | TargetName::Tar => true,
         };
         let system = self.platform.system();
@@ -285,7 +293,8 @@ impl Resolver<'_> {
             None => {
                 let (target, name) = match system {
                     System::Linux => (TargetName::Appimage, "appimage"),
-                    System::Windows | System::Macos => (TargetName::Zip, "zip"),
+                    System::Windows => (TargetName::Msi, "msi"),
+                    System::Macos => (TargetName::Zip, "zip"),
                 };
                 self.default(&format!("targets.build ({})", system.name()), name, "the usual form for this system");
                 vec![target]
@@ -355,7 +364,9 @@ impl Product {
                 None => "a file that a layer brings; `upper-shelf plan` shows all".into(),
             }));
         }
-        let traces = payload.traces().chain(self.traces.iter().cloned()).chain(icons.iter().cloned());
+        let mut own = self.traces.clone();
+        problems.extend(windows::payload_in(&mut own, &self.choices, payload, source));
+        let traces = payload.traces().chain(own).chain(icons.iter().cloned());
         (Footprint::new(self.identity.clone(), Some(self.platform), traces), problems)
     }
 }

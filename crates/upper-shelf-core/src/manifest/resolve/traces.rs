@@ -7,9 +7,9 @@ use std::collections::BTreeSet;
 
 /// The programs' keys: those that are there on this platform, and all.
 #[derive(Clone, Copy)]
-struct Keys<'k> {
-    here: &'k [&'k str],
-    all: &'k [&'k str],
+pub(super) struct Keys<'k> {
+    pub here: &'k [&'k str],
+    pub all: &'k [&'k str],
 }
 
 impl<'p> Resolver<'p> {
@@ -236,7 +236,7 @@ impl<'p> Resolver<'p> {
         }
     }
 
-    fn no_twins(&mut self, traces: &[Trace]) {
+    pub(super) fn no_twins(&mut self, traces: &[Trace]) {
         let mut seen = BTreeSet::new();
         for trace in traces {
             if !seen.insert(trace.key()) {
@@ -245,6 +245,10 @@ impl<'p> Resolver<'p> {
                     Trace::FileType { .. } => "file-type",
                     Trace::LinkScheme { .. } => "link-scheme",
                     Trace::Environment { .. } => "environment",
+                    Trace::Registry { .. } => "registry",
+                    Trace::Service { .. } => "service",
+                    Trace::Font { .. } => "font",
+                    Trace::Choice { .. } => "choice",
                     _ => continue,
                 };
                 let what = format!("the {} is there twice: {trace}", trace.kind());
@@ -253,7 +257,7 @@ impl<'p> Resolver<'p> {
         }
     }
 
-    fn known(&mut self, at: &str, key: &str, keys: Keys) -> bool {
+    pub(super) fn known(&mut self, at: &str, key: &str, keys: Keys) -> bool {
         if keys.here.contains(&key) {
             return true;
         }
@@ -280,7 +284,7 @@ impl<'p> Resolver<'p> {
         }
     }
 
-    fn one_line(&mut self, at: &str, text: &str) {
+    pub(super) fn one_line(&mut self, at: &str, text: &str) {
         if text.chars().any(char::is_control) {
             self.problem(at, format!("{text:?} has a line break or control character"), "", "one line of text");
         }

@@ -27,6 +27,11 @@ fn tree_only(footprint: &Footprint, format: &str) -> (Footprint, Vec<Loss>) {
             | Trace::FileType { .. }
             | Trace::LinkScheme { .. }
             | Trace::Environment { .. }
+            | Trace::Registry { .. }
+            | Trace::Service { .. }
+            | Trace::Font { .. }
+            | Trace::Choice { .. }
+            | Trace::Rule { .. }
             | Trace::Icon { .. } => *lost.entry(trace.kind()).or_default() += 1,
         }
     }

@@ -38,14 +38,21 @@ impl Target for Tar {
         if !is_linux(footprint) || footprint.main_program().is_none() {
             return tree_only(footprint, "a tar archive");
         }
-        let (mut product, losses) = linux_desktop::complete(&footprint.product);
+        let (mut product, mut losses) = linux_desktop::complete(&footprint.product);
         product.categories = linux_desktop::carried_categories(&product);
-        let traces = footprint.traces().iter().map(|t| match t {
+        let traces = footprint.traces().iter().filter_map(|t| match t {
             Trace::File { path, mode, size, content } => {
-                Trace::File { path: path.clone(), mode: mode & 0o777, size: *size, content: *content }
+                Some(Trace::File { path: path.clone(), mode: mode & 0o777, size: *size, content: *content })
             }
-            other => other.clone(),
+            other => match super::super::not_on_linux(other) {
+                Some(loss) => {
+                    losses.push(loss);
+                    None
+                }
+                None => Some(other.clone()),
+            },
         });
+        let traces: Vec<Trace> = traces.collect();
         (Footprint::new(product, None, traces), losses)
     }
 
@@ -166,6 +173,11 @@ fn write<W: Write>(job: &Job, mut stream: Stream, out: W) -> io::Result<W> {
             | Trace::FileType { .. }
             | Trace::LinkScheme { .. }
             | Trace::Environment { .. }
+            | Trace::Registry { .. }
+            | Trace::Service { .. }
+            | Trace::Font { .. }
+            | Trace::Choice { .. }
+            | Trace::Rule { .. }
             | Trace::Icon { .. } => {}
         }
     }

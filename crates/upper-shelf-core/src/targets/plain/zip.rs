@@ -99,6 +99,11 @@ fn write(job: &Job, mut stream: Stream, out: File) -> io::Result<()> {
             | Trace::FileType { .. }
             | Trace::LinkScheme { .. }
             | Trace::Environment { .. }
+            | Trace::Registry { .. }
+            | Trace::Service { .. }
+            | Trace::Font { .. }
+            | Trace::Choice { .. }
+            | Trace::Rule { .. }
             | Trace::Icon { .. } => {}
         }
     }

@@ -1,0 +1,192 @@
+//! What only Windows knows: registry values, services, fonts, choices, and the rules for installing.
+
+use super::Resolver;
+use super::traces::Keys;
+use crate::footprint::{RegistryValue, RelPath, Trace};
+use crate::manifest::read::Source;
+use crate::manifest::written::{Downgrade, Scope, Upgrade};
+use crate::payload::{Payload, patterns};
+use crate::problem::{Problem, nearest};
+use std::collections::BTreeSet;
+
+impl Resolver<'_> {
+    /// Adds the traces and rules of Windows.
+    pub(super) fn windows(&mut self, traces: &mut Vec<Trace>) {
+        let m = &self.project.manifest;
+        let here: Vec<String> = traces
+            .iter()
+            .filter_map(|t| if let Trace::Program { key, .. } = t { Some(key.clone()) } else { None })
+            .collect();
+        let here: Vec<&str> = here.iter().map(String::as_str).collect();
+        let all: Vec<&str> = m.program.iter().map(|p| p.key.as_str()).collect();
+        let keys = Keys { here: &here, all: &all };
+        for (n, value) in m.registry.iter().enumerate() {
+            if !self.applies(&value.platforms) {
+                continue;
+            }
+            let at = format!("registry.{n}.key");
+            self.one_line(&at, &value.key);
+            if value.key.is_empty() || value.key.starts_with('\\') || value.key.ends_with('\\') {
+                let what = format!("{:?} can't be a registry key", value.key);
+                self.problem(&at, what, "it begins and ends with a name", r"key = 'Software\Fernhollow\Combwright'");
+            }
+            let at = format!("registry.{n}.value");
+            let Some(data) = value.value.value() else {
+                self.problem(&at, "a registry value is one thing".into(), "", "value = { text = \"…\" }, or one of expandable, number, bytes, list");
+                continue;
+            };
+            if let RegistryValue::Bytes(hex) = &data
+                && (hex.len() % 2 != 0 || !hex.chars().all(|c| c.is_ascii_hexdigit()))
+            {
+                self.problem(&at, format!("{hex:?} is no row of bytes"), "two hexadecimal digits make one", "\"00ff\"");
+            }
+            let (root, view) = (value.root, value.view);
+            let name = value.name.clone().filter(|n| !n.is_empty());
+            traces.push(Trace::Registry { root, view, key: value.key.clone(), name, value: data });
+        }
+        for (n, service) in m.service.iter().enumerate() {
+            if !self.applies(&service.platforms) || !self.known(&format!("service.{n}.program"), &service.program, keys) {
+                continue;
+            }
+            let bad = |c: char| c.is_control() || c.is_whitespace() || "/\\".contains(c);
+            if service.name.is_empty() || service.name.len() > 80 || service.name.contains(bad) {
+                let at = format!("service.{n}.name");
+                let what = format!("{:?} can't be a service's name", service.name);
+                self.problem(&at, what, "it has up to 80 characters, no spaces and no slashes", "name = \"HiveScale\"");
+            }
+            traces.push(Trace::Service {
+                name: service.name.clone(),
+                title: service.title.clone().unwrap_or_else(|| service.name.clone()),
+                description: service.description.clone(),
+                program: service.program.clone(),
+                arguments: service.arguments.clone(),
+                start: service.start,
+                account: service.account.clone(),
+            });
+        }
+        for (n, font) in m.font.iter().enumerate() {
+            if !self.applies(&font.platforms) {
+                continue;
+            }
+            self.one_line(&format!("font.{n}.title"), &font.title);
+            match RelPath::new(font.file.replace('\\', "/")) {
+                Ok(file) => traces.push(Trace::Font { file, title: font.title.clone() }),
+                Err(why) => {
+                    let what = format!("the font's file {:?} {why}", font.file);
+                    self.problem(&format!("font.{n}.file"), what, "it is a path inside the payload", "file = \"fonts/a.ttf\"");
+                }
+            }
+        }
+        for (n, choice) in m.choice.iter().enumerate() {
+            if !self.applies(&choice.platforms) {
+                continue;
+            }
+            let good = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-';
+            let named = choice.key.starts_with(|c: char| c.is_ascii_lowercase()) && choice.key.len() <= 30;
+            if !named || !choice.key.chars().all(good) {
+                let why = "it has up to 30 small letters, digits and dashes";
+                self.problem(&format!("choice.{n}.key"), format!("{:?} can't be a key", choice.key), why, "key = \"samples\"");
+            }
+            self.one_line(&format!("choice.{n}.title"), &choice.title);
+            let (key, title, description) = (choice.key.clone(), choice.title.clone(), choice.description.clone());
+            traces.push(Trace::Choice { key, title, description, chosen: choice.chosen, files: Vec::new() });
+        }
+        self.rules(keys, traces);
+        self.no_twins(traces);
+    }
+
+    fn rules(&mut self, keys: Keys, traces: &mut Vec<Trace>) {
+        let m = &self.project.manifest;
+        let install = &m.install;
+        let mut rule = |key: &str, value: String| traces.push(Trace::Rule { key: key.into(), value });
+        let scope = install.scope.unwrap_or_else(|| {
+            self.default("install.scope", "machine", "programs for everyone are what administrators deploy");
+            Scope::Machine
+        });
+        rule("scope", match scope { Scope::Machine => "machine", Scope::Person => "person", Scope::Asked => "asked" }.into());
+        let folder = install.folder.clone().unwrap_or_else(|| {
+            let plain: String = m.product.name.chars().filter(|c| !"<>:\"/\\|?*".contains(*c) && !c.is_control()).collect();
+            let plain = plain.trim().trim_end_matches('.').to_owned();
+            self.default("install.folder", &plain, "the product's name");
+            plain
+        });
+        let names: Vec<&str> = folder.split(['/', '\\']).collect();
+        let bad = |name: &&str| {
+            name.is_empty() || name.ends_with(['.', ' ']) || name.contains(|c: char| "<>:\"|?*".contains(c) || c.is_control())
+        };
+        if names.iter().any(bad) || names.len() > 4 {
+            let what = format!("{folder:?} can't be a folder below the folder of programs");
+            self.problem("install.folder", what, "up to four names, each without < > : \" | ? *", "folder = \"Combwright\"");
+        }
+        let mut rule = |key: &str, value: String| traces.push(Trace::Rule { key: key.into(), value });
+        rule("folder", names.join("/"));
+        if let Some(version) = &install.smallest_windows {
+            let parts: Vec<Option<u32>> = version.split('.').map(|p| p.parse().ok()).collect();
+            if parts.iter().any(Option::is_none) || !(2..=3).contains(&parts.len()) {
+                let what = format!("{version:?} is no version of Windows");
+                self.problem("install.smallest-windows", what, "", "smallest-windows = \"10.0.17763\"");
+            }
+            rule("smallest-windows", version.clone());
+        }
+        if install.downgrade.is_none() {
+            self.default("install.downgrade", "blocked", "an older version seldom reads what a newer one has written");
+        }
+        let blocked = install.downgrade != Some(Downgrade::Allowed);
+        rule("downgrade", if blocked { "blocked" } else { "allowed" }.into());
+        if let Some(code) = &m.target.msi.upgrade_code {
+            let upper = code.to_uppercase();
+            if !crate::targets::msi::is_guid(&upper) {
+                let what = format!("{code:?} can't be an upgrade code");
+                let good = "upgrade-code = \"{01234567-89AB-CDEF-0123-456789ABCDEF}\"";
+                self.problem("target.msi.upgrade-code", what, "it is a GUID in braces", good);
+            }
+            rule("upgrade-code", upper);
+        }
+        if install.upgrade.is_none() {
+            self.default("install.upgrade", "early", "nothing of the old version is left over");
+        }
+        rule("upgrade", if install.upgrade == Some(Upgrade::Late) { "late" } else { "early" }.into());
+        if let Some(program) = &install.start_at_end
+            && self.known("install.start-at-end", program, keys)
+        {
+            rule("start-at-end", program.clone());
+        }
+    }
+}
+
+/// Puts the payload's files into choices, and says which fonts and choices have none.
+pub(super) fn payload_in(
+    traces: &mut [Trace],
+    choices: &[(String, Vec<String>)],
+    payload: &Payload,
+    source: &Source,
+) -> Vec<Problem> {
+    let mut problems = Vec::new();
+    let names: BTreeSet<&RelPath> = payload.files.iter().map(|f| &f.path).collect();
+    for trace in traces {
+        match trace {
+            Trace::Font { file, title } if !names.contains(file) => {
+                let near = nearest(file.as_str(), names.iter().map(|n| n.as_str()));
+                let problem = Problem::error(format!("the font {title:?} has no file {file}")).at(source.span("font"));
+                let instead = near.map_or_else(|| "a file that a layer brings".to_owned(), |n| format!("file = {n:?}"));
+                problems.push(problem.why("it is not in the payload").instead(instead));
+            }
+            Trace::Choice { key, files, .. } => {
+                let Some((_, globs)) = choices.iter().find(|(k, _)| k == key) else { continue };
+                match patterns(globs) {
+                    Ok(set) => files.extend(payload.files.iter().filter(|f| set.is_match(f.path.as_str())).map(|f| f.path.clone())),
+                    Err(why) => {
+                        problems.push(Problem::error(format!("the choice {key:?}: {why}")).at(source.span("choice")));
+                        continue;
+                    }
+                }
+                if files.is_empty() {
+                    let problem = Problem::error(format!("the choice {key:?} has no files")).at(source.span("choice"));
+                    problems.push(problem.why("none of its patterns fits a file of the payload").instead("files = [\"samples/**\"]"));
+                }
+            }
+            _ => {}
+        }
+    }
+    problems
+}

@@ -1,0 +1,513 @@
+//! From a footprint to the tables of a database, all but what is only known when every file has been read.
+
+use super::codes::{self, guid, key};
+use super::names::ShortNames;
+use super::words::{command_line, formatted};
+use super::{registry, rules, sequences};
+use crate::footprint::{EnvironmentAction, Footprint, Place, RelPath, ServiceStart, Trace, WorkingFolder};
+use crate::platform::Platform;
+use crate::targets::Job;
+use msi_database::database::{Database, Value};
+use msi_database::schema::{Column, Kind};
+use std::collections::{BTreeMap, HashMap};
+
+/// More rows than this never refer to the same string: counts of references have 16 bits.
+const SHARED: usize = 30_000;
+/// The component of everything that belongs to no file.
+pub const SETTINGS: &str = "CSettings";
+/// The same for what 32-bit programs see.
+pub const SETTINGS_32: &str = "CSettings32";
+/// The root of features.
+pub const MAIN: &str = "Main";
+/// Our own table: what the standard ones can't say of programs.
+pub const PROGRAMS: &str = "UpperShelfProgram";
+/// The icon that shortcuts and the list of applications show.
+pub const ICON: &str = "product.ico";
+/// The stream of a cabinet.
+pub fn cabinet_name(n: usize) -> String {
+    format!("files{}.cab", n + 1)
+}
+
+pub type Result<T> = msi_database::Result<T>;
+
+/// What is laid out for a file.
+pub struct FileRow {
+    pub key: String,
+    pub component: String,
+    pub name: String,
+    pub version: Option<(String, String)>,
+}
+
+pub struct Layout<'j> {
+    pub job: &'j Job<'j>,
+    pub db: Database,
+    pub files: Vec<FileRow>,
+    pub bits64: bool,
+    id: String,
+    directories: HashMap<String, String>,
+    /// By path: file key and component.
+    by_path: HashMap<&'j RelPath, (String, String)>,
+    names: ShortNames,
+    /// Features that take components: how many each has, and how many there are of it.
+    features: BTreeMap<String, (usize, usize)>,
+}
+
+/// What the standard columns of our own table are.
+pub fn program_columns() -> Vec<Column> {
+    let column = |name: &str, kind, key, nullable| Column { name: name.into(), kind, key, nullable, localizable: false };
+    vec![
+        column("Program", Kind::Text(72), true, false),
+        column("File", Kind::Text(0), false, false),
+        column("Arguments", Kind::Text(0), false, true),
+        column("WorkingFolder", Kind::Text(0), false, true),
+        column("Console", Kind::Short, false, false),
+    ]
+}
+
+pub fn is_64(footprint: &Footprint) -> bool {
+    !matches!(footprint.platform, Some(Platform::WindowsX86))
+}
+
+impl<'j> Layout<'j> {
+    /// Lays everything out but the files' rows.
+    pub fn new(job: &'j Job<'j>) -> Result<Self> {
+        let id = job.footprint.product.id.clone().unwrap_or_default();
+        let mut it = Self {
+            job,
+            db: Database::new(),
+            files: Vec::new(),
+            bits64: is_64(job.footprint),
+            id,
+            directories: HashMap::new(),
+            by_path: HashMap::new(),
+            names: ShortNames::default(),
+            features: BTreeMap::new(),
+        };
+        it.directories()?;
+        it.file_components()?;
+        it.other_folders()?;
+        it.settings()?;
+        it.programs()?;
+        it.shortcuts()?;
+        registry::write(&mut it)?;
+        it.environment()?;
+        it.services()?;
+        it.feature_tree()?;
+        rules::properties(&mut it)?;
+        sequences::write(&mut it)?;
+        Ok(it)
+    }
+
+    pub fn row(&mut self, table: &str, values: &[&str]) -> Result<()> {
+        let row: Vec<Value> = values.iter().map(|v| self.db.text(v)).collect();
+        self.db.insert(table, &row)
+    }
+
+    /// The stable GUID of a component.
+    pub fn component_guid(&self, place: &str) -> String {
+        let platform = self.job.footprint.platform.map_or("", Platform::name);
+        guid(&[b"component", self.id.as_bytes(), platform.as_bytes(), place.to_lowercase().as_bytes()])
+    }
+
+    pub fn bit_attribute(&self) -> i32 {
+        if self.bits64 { 256 } else { 0 }
+    }
+
+    fn directory(&mut self, key: &str, parent: &str, name: &str) -> Result<()> {
+        self.row("Directory", &[key, parent, name])
+    }
+
+    fn directories(&mut self) -> Result<()> {
+        let programs = rules::programs_folder(self.job.footprint);
+        self.directory("TARGETDIR", "", "SourceDir")?;
+        for standard in [programs.0, "ProgramMenuFolder", "DesktopFolder", "StartupFolder"] {
+            self.directory(standard, "TARGETDIR", ".")?;
+        }
+        let mut parent = programs.0.to_owned();
+        if let Some(below) = programs.1 {
+            self.directory("ProgramsOfPerson", programs.0, below)?;
+            parent = "ProgramsOfPerson".into();
+        }
+        let folder = self.job.footprint.rule("folder").unwrap_or("Product").to_owned();
+        let names: Vec<&str> = folder.split('/').collect();
+        for (n, name) in names.iter().enumerate() {
+            let key = if n + 1 == names.len() { "INSTALLDIR".to_owned() } else { format!("ABOVE{n}") };
+            let text = ShortNames::default().text("", name);
+            self.directory(&key, &parent, &text)?;
+            parent = key;
+        }
+        // Names that are short already come first, so that no made one takes theirs.
+        let paths: Vec<&RelPath> = self.job.footprint.traces().iter().filter_map(Trace::path).collect();
+        for path in paths {
+            let folder = path.parent().map_or(String::new(), |p| p.to_string());
+            self.names.reserve(&folder, path.name());
+        }
+        Ok(())
+    }
+
+    /// The key of a folder's row, which is made with those above it when it is first asked for.
+    pub fn folder_key(&mut self, path: Option<RelPath>) -> Result<String> {
+        let Some(path) = path else { return Ok("INSTALLDIR".into()) };
+        if let Some(key) = self.directories.get(path.as_str()) {
+            return Ok(key.clone());
+        }
+        let parent = self.folder_key(path.parent())?;
+        let above = path.parent().map_or(String::new(), |p| p.to_string());
+        let name = self.names.text(&above, path.name());
+        let key = key('D', path.as_str(), path.name());
+        self.directory(&key, &parent, &name)?;
+        self.directories.insert(path.to_string(), key.clone());
+        Ok(key)
+    }
+
+    fn file_components(&mut self) -> Result<()> {
+        let mut in_folder: HashMap<String, usize> = HashMap::new();
+        let job = self.job;
+        let choices = choices_of(job.footprint);
+        for file in job.files {
+            let folder = self.folder_key(file.path.parent())?;
+            let count = in_folder.entry(folder.clone()).or_default();
+            let (again, first) = (*count / SHARED, *count % SHARED == 0);
+            *count += 1;
+            // The same folder once more: `.` stands for its parent.
+            let place = if again == 0 { folder.clone() } else { format!("{folder}.{again}") };
+            if again > 0 && first {
+                self.directory(&place, &folder, ".")?;
+            }
+            let above = file.path.parent().map_or(String::new(), |p| p.to_string());
+            let name = self.names.text(&above, file.path.name());
+            let (file_key, component) =
+                (key('F', file.path.as_str(), file.path.name()), key('C', file.path.as_str(), file.path.name()));
+            let row = [
+                self.db.text(&component),
+                self.component_guid_value(file.path.as_str()),
+                self.db.text(&place),
+                Value::Int(self.bit_attribute()),
+                Value::Null,
+                self.db.text(&file_key),
+            ];
+            self.db.insert("Component", &row)?;
+            self.in_feature(choices.get(&file.path).map(String::as_str), &component)?;
+            self.by_path.insert(&file.path, (file_key.clone(), component.clone()));
+            let version = super::pe::version(file);
+            self.files.push(FileRow { key: file_key, component, name, version });
+        }
+        let mut asked = std::collections::HashSet::new();
+        for (path, to) in job.links {
+            let Some((file, component)) = self.by_path.get(to).cloned() else { continue };
+            let folder = self.folder_key(path.parent())?;
+            let above = path.parent().map_or(String::new(), |p| p.to_string());
+            let name = self.names.text(&above, path.name());
+            let duplicate = key('L', path.as_str(), path.name());
+            self.row("DuplicateFile", &[&duplicate, &component, &file, &name, &folder])?;
+            // Two names in one folder would ask twice.
+            if asked.insert((folder.clone(), component.clone())) {
+                self.row("CreateFolder", &[&folder, &component])?;
+            }
+        }
+        Ok(())
+    }
+
+    fn component_guid_value(&mut self, place: &str) -> Value {
+        let guid = self.component_guid(place);
+        self.db.text(&guid)
+    }
+
+    /// File key and component of a program's file.
+    pub fn program(&self, wanted: &str) -> Option<(String, String, &'j [String], &'j WorkingFolder)> {
+        match self.job.footprint.program(wanted)? {
+            Trace::Program { file, arguments, working_folder, .. } => {
+                let (key, component) = self.by_path.get(file).cloned()?;
+                Some((key, component, arguments, working_folder))
+            }
+            _ => None,
+        }
+    }
+
+    /// File key and component of a path.
+    pub fn file(&self, path: &RelPath) -> Option<(String, String)> {
+        self.by_path.get(path).cloned()
+    }
+
+    /// Puts a component into a feature; a feature that has enough gets a further, unseen one.
+    fn in_feature(&mut self, choice: Option<&str>, component: &str) -> Result<()> {
+        let feature = choice.unwrap_or(MAIN);
+        let (held, parts) = self.features.entry(feature.to_owned()).or_insert((0, 1));
+        *held += 1;
+        if *held > SHARED {
+            (*held, *parts) = (1, *parts + 1);
+        }
+        let part = if *parts == 1 { feature.to_owned() } else { format!("{feature}.{parts}") };
+        self.row("FeatureComponents", &[&part, component])
+    }
+
+    /// Folders that no file brings.
+    fn other_folders(&mut self) -> Result<()> {
+        let folders: Vec<RelPath> = self.job.footprint.traces().iter().filter_map(|t| match t {
+            Trace::Folder { path, .. } => Some(path.clone()),
+            _ => None,
+        }).collect();
+        for path in folders {
+            if self.directories.contains_key(path.as_str()) {
+                continue;
+            }
+            let folder = self.folder_key(Some(path.clone()))?;
+            let component = key('E', path.as_str(), path.name());
+            let row = [
+                self.db.text(&component),
+                self.component_guid_value(&format!("{path}/")),
+                self.db.text(&folder),
+                Value::Int(self.bit_attribute()),
+                Value::Null,
+                Value::Null,
+            ];
+            self.db.insert("Component", &row)?;
+            self.row("CreateFolder", &[&folder, &component])?;
+            self.in_feature(None, &component)?;
+        }
+        Ok(())
+    }
+
+    /// A component that a registry value stands for.
+    pub fn registry_component(&mut self, component: &str, bits: i32, condition: &str, key_path: &str) -> Result<()> {
+        let row = [
+            self.db.text(component),
+            self.component_guid_value(&format!(":{component}")),
+            self.db.text("INSTALLDIR"),
+            Value::Int(bits | 4),
+            self.db.text(condition),
+            self.db.text(key_path),
+        ];
+        self.db.insert("Component", &row)?;
+        self.in_feature(None, component)
+    }
+
+    pub fn registry_row(&mut self, key: &str, root: i32, at: &str, name: &str, value: &str, component: &str) -> Result<()> {
+        let row = [
+            self.db.text(key),
+            Value::Int(root),
+            self.db.text(at),
+            self.db.text(name),
+            self.db.text(value),
+            self.db.text(component),
+        ];
+        self.db.insert("Registry", &row)
+    }
+
+    /// Our own key in the registry.
+    pub fn own_key(&self) -> String {
+        format!("Software\\{}", formatted(&self.id))
+    }
+
+    /// The folder that was chosen is remembered for the next version.
+    fn settings(&mut self) -> Result<()> {
+        self.registry_component(SETTINGS, self.bit_attribute(), "", "RFolder")?;
+        let at = self.own_key();
+        self.registry_row("RFolder", -1, &at, "InstallFolder", "[INSTALLDIR]", SETTINGS)
+    }
+
+    fn programs(&mut self) -> Result<()> {
+        for trace in self.job.footprint.traces() {
+            let Trace::Program { key, file, arguments, working_folder, console, .. } = trace else { continue };
+            self.db.create(PROGRAMS, program_columns());
+            let folder = match working_folder {
+                WorkingFolder::Unchanged => String::new(),
+                WorkingFolder::Home => "home".into(),
+                WorkingFolder::Install => "install".into(),
+                WorkingFolder::Inside(path) => format!("install/{path}"),
+            };
+            let row = [
+                self.db.text(key),
+                self.db.text(file.as_str()),
+                self.db.text(&command_line(arguments)),
+                self.db.text(&folder),
+                Value::Int((*console).into()),
+            ];
+            self.db.insert(PROGRAMS, &row)?;
+        }
+        Ok(())
+    }
+
+    fn shortcuts(&mut self) -> Result<()> {
+        let id = formatted(&self.id);
+        let mut short: HashMap<Place, ShortNames> = HashMap::new();
+        for trace in self.job.footprint.traces() {
+            let Trace::Shortcut { place, name, program, arguments, description } = trace else { continue };
+            let Some((file, mut component, first, folder)) = self.program(program) else { continue };
+            let row_key = key('S', &format!("{}/{name}", place.name()), name);
+            let directory = match place {
+                Place::Menu => "ProgramMenuFolder",
+                Place::Desktop => "DesktopFolder",
+                Place::Startup => "StartupFolder",
+            };
+            if let Some(property) = switch(*place) {
+                // A component of its own, so that an administrator can leave it out.
+                component = format!("C{row_key}");
+                let at = self.own_key();
+                self.registry_component(&component, self.bit_attribute(), property, &format!("R{row_key}"))?;
+                self.registry_row(&format!("R{row_key}"), -1, &at, &row_key, "#1", &component)?;
+            }
+            let all: Vec<String> = first.iter().chain(arguments).cloned().collect();
+            let line = formatted(&command_line(&all));
+            let work = match folder {
+                WorkingFolder::Unchanged => String::new(),
+                WorkingFolder::Home => "PERSONHOME".into(),
+                WorkingFolder::Install => "INSTALLDIR".into(),
+                WorkingFolder::Inside(path) => self.folder_key(Some(path.clone()))?,
+            };
+            let name = short.entry(*place).or_default().text("", name);
+            let row = [
+                self.db.text(&row_key),
+                self.db.text(directory),
+                self.db.text(&name),
+                self.db.text(&component),
+                self.db.text(&format!("[#{file}]")),
+                self.db.text(&line),
+                self.db.text(description.as_deref().unwrap_or_default()),
+                Value::Null,
+                self.db.text(ICON),
+                Value::Int(0),
+                Value::Int(1),
+                self.db.text(&work),
+                Value::Null,
+                Value::Null,
+                Value::Null,
+                Value::Null,
+            ];
+            self.db.insert("Shortcut", &row)?;
+            self.row("MsiShortcutProperty", &[&format!("P{row_key}"), &row_key, "System.AppUserModel.ID", &id])?;
+        }
+        Ok(())
+    }
+
+    fn environment(&mut self) -> Result<()> {
+        // `=` sets, `-` takes away with the product, `*` is the machine's environment.
+        let flags = if self.job.footprint.rule("scope") == Some("machine") { "=-*" } else { "=-" };
+        for trace in self.job.footprint.traces() {
+            let Trace::Environment { name, action, value } = trace else { continue };
+            let value = formatted(value);
+            let value = match action {
+                EnvironmentAction::Set => value,
+                EnvironmentAction::Prepend => format!("{value};[~]"),
+                EnvironmentAction::Append => format!("[~];{value}"),
+            };
+            self.row("Environment", &[&key('V', name, name), &format!("{flags}{name}"), &value, SETTINGS])?;
+        }
+        Ok(())
+    }
+
+    fn services(&mut self) -> Result<()> {
+        for trace in self.job.footprint.traces() {
+            let Trace::Service { name, title, description, program, arguments, start, account } = trace else { continue };
+            let Some((_, component, first, _)) = self.program(program) else { continue };
+            let all: Vec<String> = first.iter().chain(arguments).cloned().collect();
+            let row_key = key('S', &format!("service {name}"), name);
+            let start_type = match start {
+                ServiceStart::Automatic => 2,
+                ServiceStart::OnDemand => 3,
+                ServiceStart::Disabled => 4,
+            };
+            let row = [
+                self.db.text(&row_key),
+                self.db.text(&formatted(name)),
+                self.db.text(&formatted(title)),
+                // A program of its own; an error while it is installed fails the installation.
+                Value::Int(16),
+                Value::Int(start_type),
+                Value::Int(0x8001),
+                Value::Null,
+                Value::Null,
+                self.db.text(&formatted(account.as_deref().unwrap_or_default())),
+                Value::Null,
+                self.db.text(&formatted(&command_line(&all))),
+                self.db.text(&component),
+                self.db.text(description.as_deref().unwrap_or_default()),
+            ];
+            self.db.insert("ServiceInstall", &row)?;
+            // Stopped before and taken away with the product; started if it starts by itself.
+            let events = 2 | 32 | 128 | i32::from(*start == ServiceStart::Automatic);
+            let row = [
+                self.db.text(&format!("{row_key}.c")),
+                self.db.text(&formatted(name)),
+                Value::Int(events),
+                Value::Null,
+                Value::Int(1),
+                self.db.text(&component),
+            ];
+            self.db.insert("ServiceControl", &row)?;
+        }
+        Ok(())
+    }
+
+    fn feature_tree(&mut self) -> Result<()> {
+        let title = self.job.footprint.product.name.clone().unwrap_or_default();
+        self.feature(MAIN, "", &title, "", 1, 1, 16)?;
+        let mut display = 1;
+        for trace in self.job.footprint.traces() {
+            let Trace::Choice { key, title, description, chosen, .. } = trace else { continue };
+            display += 2;
+            let level = if *chosen { 1 } else { 3 };
+            self.feature(&choice_feature(key), MAIN, title, description.as_deref().unwrap_or_default(), display, level, 0)?;
+        }
+        for (feature, (_, parts)) in self.features.clone() {
+            for part in 2..=parts {
+                // Unseen (display 0), and always as its parent (attribute 2).
+                self.feature(&format!("{feature}.{part}"), &feature, &feature, "", 0, 1, 2 | 16)?;
+            }
+        }
+        Ok(())
+    }
+
+    #[expect(clippy::too_many_arguments, reason = "the columns of the table")]
+    fn feature(&mut self, key: &str, parent: &str, title: &str, text: &str, display: i32, level: i32, bits: i32) -> Result<()> {
+        let row = [
+            self.db.text(key),
+            self.db.text(parent),
+            self.db.text(title),
+            self.db.text(text),
+            Value::Int(display),
+            Value::Int(level),
+            self.db.text("INSTALLDIR"),
+            Value::Int(bits),
+        ];
+        self.db.insert("Feature", &row)
+    }
+
+    /// The product code of this content and the upgrade code.
+    pub fn product_code(&self, digest: &[u8]) -> String {
+        guid(&[b"product", self.id.as_bytes(), digest])
+    }
+}
+
+/// The property that leaves a shortcut out.
+pub fn switch(place: Place) -> Option<&'static str> {
+    match place {
+        Place::Menu => None,
+        Place::Desktop => Some("DESKTOPSHORTCUT = 1"),
+        Place::Startup => Some("STARTWITHSYSTEM = 1"),
+    }
+}
+
+/// The feature of a choice.
+pub fn choice_feature(key: &str) -> String {
+    let letters: String = key.chars().map(|c| if c == '-' { '_' } else { c }).collect();
+    format!("Choice.{letters}")
+}
+
+/// Which file is in which choice's feature; the first choice wins.
+fn choices_of(footprint: &Footprint) -> HashMap<&RelPath, String> {
+    let mut all = HashMap::new();
+    for trace in footprint.traces() {
+        if let Trace::Choice { key, files, .. } = trace {
+            for file in files {
+                all.entry(file).or_insert_with(|| choice_feature(key));
+            }
+        }
+    }
+    all
+}
+
+/// The upgrade code: the manifest's, or one made from the id.
+pub fn upgrade_code(id: &str, stated: Option<&str>) -> String {
+    stated.map_or_else(|| codes::guid(&[b"upgrade", id.as_bytes()]), str::to_uppercase)
+}

@@ -1,0 +1,352 @@
+//! Windows Installer packages. A footprint becomes tables and cabinets in one file, and is read back out of ours and of
+//! anybody's.
+
+mod carry;
+mod codes;
+mod layout;
+mod names;
+mod pe;
+mod read;
+mod registry;
+mod rules;
+mod sequences;
+mod words;
+
+pub use codes::is_guid;
+
+use super::{Depth, Job, Loss, Target, damaged, unwritten};
+use crate::content::ContentHash;
+use crate::footprint::{Footprint, RegistryRoot, Trace};
+use crate::manifest::written::{CabinetCompression, TargetName, TargetSettings};
+use crate::payload::feed::{Part, Stream};
+use crate::problem::{Failure, Kind, Problem};
+use layout::{FileRow, Layout};
+use md5::{Digest, Md5};
+use msi_database::compound::CompoundWriter;
+use msi_database::database::{Database, Value};
+use msi_database::names::pack;
+use msi_database::summary::{self, Property};
+use msi_database::write::{PACKAGE_CLASS, encode};
+use std::fs::File;
+use std::io::{self, BufWriter, Read};
+use std::path::Path;
+
+/// A cabinet takes so many files, and so many plain bytes.
+const CABINET_FILES: usize = 60_000;
+const CABINET_BYTES: u64 = 1_900_000_000;
+
+/// The target.
+pub struct Msi;
+
+impl Target for Msi {
+    fn name(&self) -> TargetName {
+        TargetName::Msi
+    }
+
+    fn ending(&self, _: &TargetSettings) -> &'static str {
+        ".msi"
+    }
+
+    fn carry(&self, footprint: &Footprint) -> (Footprint, Vec<Loss>) {
+        carry::carry(footprint)
+    }
+
+    fn check(&self, job: &Job) -> Vec<Problem> {
+        let mut problems = Vec::new();
+        let version = job.footprint.product.version.clone().unwrap_or_default();
+        if let Err(why) = codes::version(&version) {
+            let problem = Problem::error(format!("an MSI can't hold the version {version:?}")).why(why);
+            problems.push(problem.instead("up to three numbers such as 2.4.0, the first two below 256"));
+        }
+        if let Some(file) = job.files.iter().find(|f| f.size > i32::MAX as u64) {
+            let problem = Problem::error(format!("{} has {} bytes", file.path, file.size));
+            problems.push(problem.why("an MSI holds files up to 2 GiB").instead("split it, or build a ZIP archive"));
+        }
+        let code_page = code_page(job);
+        for text in texts(job.footprint) {
+            if encode(text, code_page).is_none() {
+                let problem = Problem::error(format!("code page {code_page} can't hold {text:?}"));
+                problems.push(problem.why("[target.msi] asks for it").instead("code-page = 65001, or no `code-page` at all"));
+                break;
+            }
+        }
+        if job.footprint.rule("scope") == Some("person") {
+            for trace in job.footprint.traces() {
+                let needs = match trace {
+                    Trace::Registry { root: RegistryRoot::Machine, .. } => "a registry value of the machine",
+                    Trace::Service { .. } => "a service",
+                    _ => continue,
+                };
+                let problem = Problem::error(format!("{needs} can't be installed for one person: {trace}"));
+                problems.push(problem.why("that takes an administrator").instead("[install] scope = \"machine\""));
+            }
+        }
+        for trace in job.footprint.traces() {
+            if let Trace::Registry { value: crate::footprint::RegistryValue::List(list), .. } = trace
+                && list.iter().any(String::is_empty)
+            {
+                let problem = Problem::error(format!("the list of {trace} has an empty text in it"));
+                problems.push(problem.why("an empty text ends a list").instead("leave it out"));
+            }
+        }
+        problems
+    }
+
+    fn write(&self, job: &Job, stream: Stream, out: File) -> Result<(), Failure> {
+        write(job, stream, out).map_err(|e| match e {
+            msi_database::Error::Io(e) => unwritten(&e),
+            other => Failure::new(Kind::Problems, Problem::error("the MSI can't be written").why(other.to_string())),
+        })
+    }
+
+    fn read(&self, package: &Path, depth: Depth) -> Result<Option<Footprint>, Failure> {
+        let io = |e: io::Error| Failure::io("can't read", package, &e);
+        let mut file = File::open(package).map_err(io)?;
+        let mut magic = [0; 8];
+        if file.read_exact(&mut magic).is_err() || magic != [0xD0, 0xCF, 0x11, 0xE0, 0xA1, 0xB1, 0x1A, 0xE1] {
+            return Ok(None);
+        }
+        read::read(file, depth).map(Some).map_err(|e| damaged(package, e.to_string()))
+    }
+}
+
+/// The texts that people wrote, which have to fit into the code page.
+fn texts(footprint: &Footprint) -> Vec<&str> {
+    let p = &footprint.product;
+    let mut all: Vec<&str> = [&p.name, &p.publisher, &p.summary, &p.homepage, &p.support].into_iter().flatten().map(String::as_str).collect();
+    for trace in footprint.traces() {
+        match trace {
+            Trace::Folder { path, .. } | Trace::File { path, .. } | Trace::HardLink { path, .. } => all.push(path.name()),
+            Trace::Shortcut { name, arguments, description, .. } => {
+                all.push(name);
+                all.extend(arguments.iter().chain(description).map(String::as_str));
+            }
+            Trace::FileType { name, .. } => all.push(name),
+            Trace::Environment { value, .. } => all.push(value),
+            Trace::Registry { key, name, value, .. } => {
+                all.push(key);
+                all.extend(name.as_deref());
+                match value {
+                    crate::footprint::RegistryValue::Text(t) | crate::footprint::RegistryValue::Expandable(t) => all.push(t),
+                    crate::footprint::RegistryValue::List(list) => all.extend(list.iter().map(String::as_str)),
+                    crate::footprint::RegistryValue::Number(_) | crate::footprint::RegistryValue::Bytes(_) => {}
+                }
+            }
+            Trace::Service { title, description, .. } => {
+                all.push(title);
+                all.extend(description.as_deref());
+            }
+            Trace::Choice { title, description, .. } => {
+                all.push(title);
+                all.extend(description.as_deref());
+            }
+            Trace::Program { arguments, .. } => all.extend(arguments.iter().map(String::as_str)),
+            Trace::Font { title, .. } => all.push(title),
+            Trace::Rule { value, .. } => all.push(value),
+            Trace::Link { .. } | Trace::LinkScheme { .. } | Trace::Icon { .. } => {}
+        }
+    }
+    all
+}
+
+/// The code page: the one asked for; else that of Western Europe if it holds every text, as older systems expect; else
+/// UTF-8.
+fn code_page(job: &Job) -> u32 {
+    job.settings.msi.code_page.unwrap_or_else(|| {
+        if texts(job.footprint).into_iter().all(|t| encode(t, 1252).is_some()) { 1252 } else { 65001 }
+    })
+}
+
+/// What is known of a file once it was read.
+struct Seen {
+    md5: [u8; 16],
+    content: ContentHash,
+}
+
+fn write(job: &Job, mut stream: Stream, out: File) -> layout::Result<()> {
+    let mut layout = Layout::new(job)?;
+    let mut compound = CompoundWriter::new(out, PACKAGE_CLASS)?;
+    let mut seen: Vec<Seen> = Vec::with_capacity(job.files.len());
+    let mut cabinets = Vec::new();
+    let mut begin = 0;
+    while begin < job.files.len() || begin == 0 {
+        let mut bytes = 0;
+        let count = job.files[begin..].iter().take_while(|f| {
+            bytes += f.size;
+            bytes <= CABINET_BYTES
+        });
+        let end = begin + count.take(CABINET_FILES).count().max(usize::from(!job.files.is_empty()));
+        if end > begin {
+            let name = layout::cabinet_name(cabinets.len());
+            let entries = begin..end;
+            compound.large(&pack(&name, false), |out| {
+                cabinet_of(job, &layout.files, entries, &mut stream, out, &mut seen).map_err(|e| match e {
+                    cabinet::Error::Io(e) => msi_database::Error::Io(e),
+                    other => msi_database::Error::Limit(other.to_string()),
+                })
+            })?;
+        }
+        cabinets.push(end);
+        if end == begin {
+            break;
+        }
+        begin = end;
+    }
+    let digest = digest(job, &seen);
+    files(&mut layout, &seen)?;
+    let db = &mut layout.db;
+    for (n, end) in cabinets.iter().enumerate() {
+        let cabinet = if *end == 0 { String::new() } else { format!("#{}", layout::cabinet_name(n)) };
+        let row = [
+            Value::Int(n as i32 + 1),
+            Value::Int(*end as i32),
+            Value::Null,
+            db.text(&cabinet),
+            Value::Null,
+            Value::Null,
+        ];
+        db.insert("Media", &row)?;
+    }
+    let icon = job.icon.ico()?;
+    let row = [db.text(layout::ICON), Value::Stream];
+    db.insert("Icon", &row)?;
+    compound.stream(&pack(&format!("Icon.{}", layout::ICON), false), &icon)?;
+    let product = layout.product_code(&digest);
+    layout.row("Property", &["ProductCode", &product])?;
+    let mut db = layout.db;
+    db.code_page = code_page(job);
+    db.validate_all()?;
+    summary_of(job, &mut db, &digest);
+    db.write(&mut compound)?;
+    let (out, length) = compound.finish()?;
+    out.set_len(length)?;
+    Ok(())
+}
+
+fn cabinet_of(
+    job: &Job,
+    rows: &[FileRow],
+    range: std::ops::Range<usize>,
+    stream: &mut Stream,
+    out: &mut File,
+    seen: &mut Vec<Seen>,
+) -> cabinet::Result<()> {
+    use cabinet::write::{Entry, Options, Writer};
+    let entry = |n: usize| Entry { name: rows[n].key.clone(), size: job.files[n].size, time: job.time };
+    let method = match job.settings.msi.compression.unwrap_or(CabinetCompression::Lzx) {
+        CabinetCompression::Lzx => cabinet::Method::Lzx(21),
+        CabinetCompression::Mszip => cabinet::Method::Mszip,
+        CabinetCompression::Stored => cabinet::Method::Stored,
+    };
+    let options = Options { method, threads: job.threads, ..Options::default() };
+    let mut cabinet = Writer::new(BufWriter::with_capacity(1 << 18, out), range.clone().map(entry).collect(), options)?;
+    let zeros = vec![0; 1 << 16];
+    let ended = || cabinet::Error::Io(io::Error::other("the files' bytes ended too early"));
+    for _ in range {
+        let mut md5 = Md5::new();
+        let content = loop {
+            match stream.next_part().ok_or_else(ended)? {
+                Part::Begin(_) => {}
+                Part::Bytes(bytes) => {
+                    md5.update(&**bytes);
+                    cabinet.data(&bytes)?;
+                }
+                Part::Zeros(mut count) => {
+                    while count > 0 {
+                        let n = count.min(zeros.len() as u64);
+                        md5.update(&zeros[..n as usize]);
+                        cabinet.data(&zeros[..n as usize])?;
+                        count -= n;
+                    }
+                }
+                Part::End(hash) => break hash,
+            }
+        };
+        seen.push(Seen { md5: md5.finalize().into(), content });
+    }
+    let (out, _) = cabinet.finish()?;
+    out.into_inner().map_err(|e| e.into_error())?;
+    Ok(())
+}
+
+/// Stands for everything that is in the package: any change gives another product code and another package code.
+fn digest(job: &Job, seen: &[Seen]) -> Vec<u8> {
+    let mut hasher = blake3::Hasher::new();
+    hasher.update(env!("CARGO_PKG_VERSION").as_bytes());
+    hasher.update(job.footprint.to_text().as_bytes());
+    hasher.update(&job.time.to_le_bytes());
+    hasher.update(format!("{:?}", job.settings.msi).as_bytes());
+    for file in seen {
+        hasher.update(&file.content.0);
+    }
+    if let Ok(icon) = job.icon.ico() {
+        hasher.update(&icon);
+    }
+    hasher.finalize().as_bytes().to_vec()
+}
+
+/// The rows of files, in the cabinets' order.
+fn files(layout: &mut Layout, seen: &[Seen]) -> layout::Result<()> {
+    let rows = std::mem::take(&mut layout.files);
+    let db = &mut layout.db;
+    for (n, ((row, seen), file)) in rows.iter().zip(seen).zip(layout.job.files).enumerate() {
+        let (version, language) = row.version.clone().unwrap_or_default();
+        let values = [
+            db.text(&row.key),
+            db.text(&row.component),
+            db.text(&row.name),
+            Value::Int(file.size as i32),
+            db.text(&version),
+            db.text(&language),
+            // Vital: an error with it fails the installation.
+            Value::Int(512),
+            Value::Int(n as i32 + 1),
+        ];
+        db.insert("File", &values)?;
+        if row.version.is_none() && file.size > 0 {
+            let parts = seen.md5.as_chunks::<4>().0;
+            let mut values = vec![db.text(&row.key), Value::Int(0)];
+            values.extend(parts.iter().map(|p| {
+                let part = i32::from_le_bytes(*p);
+                // The one number that a column can't hold stands for nothing.
+                if part == i32::MIN { Value::Int(i32::MIN + 1) } else { Value::Int(part) }
+            }));
+            if !parts.iter().any(|p| i32::from_le_bytes(*p) == i32::MIN) {
+                db.insert("MsiFileHash", &values)?;
+            }
+        }
+    }
+    Ok(())
+}
+
+fn summary_of(job: &Job, db: &mut Database, digest: &[u8]) {
+    use crate::platform::Platform;
+    let p = &job.footprint.product;
+    let text = |v: &Option<String>| Property::Text(v.clone().unwrap_or_default());
+    // arm64 packages need Windows Installer 5, 64-bit ones 2, others 2 too for hashes of files.
+    let (processor, version) = match job.footprint.platform {
+        Some(Platform::WindowsX86) => ("Intel", 200),
+        Some(Platform::WindowsArm64) => ("Arm64", 500),
+        _ => ("x64", 200),
+    };
+    let time = Property::Time(summary::file_time(job.time));
+    // Compressed (2); one for a person needs no elevation (8).
+    let words = 2 | if job.footprint.rule("scope") == Some("person") { 8 } else { 0 };
+    let page = db.code_page;
+    db.summary.properties.extend([
+        (summary::CODE_PAGE, Property::Short(page as u16 as i16)),
+        (summary::TITLE, Property::Text("Installation Database".into())),
+        (summary::SUBJECT, text(&p.name)),
+        (summary::AUTHOR, text(&p.publisher)),
+        (summary::KEYWORDS, Property::Text("Installer".into())),
+        (summary::COMMENTS, text(&p.summary)),
+        (summary::TEMPLATE, Property::Text(format!("{processor};1033"))),
+        (summary::REVISION, Property::Text(codes::guid(&[b"package", digest]))),
+        (summary::CREATED, time.clone()),
+        (summary::SAVED, time),
+        (summary::PAGE_COUNT, Property::Long(version)),
+        (summary::WORD_COUNT, Property::Long(words)),
+        (summary::APPLICATION, Property::Text(format!("Upper Shelf {}", env!("CARGO_PKG_VERSION")))),
+        (summary::SECURITY, Property::Long(2)),
+    ]);
+}

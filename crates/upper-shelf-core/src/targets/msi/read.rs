@@ -1,0 +1,436 @@
+//! From a package, ours or anybody's, back to a footprint.
+
+use super::carry::{Program, line_arguments, program_of};
+use super::layout::{MAIN, PROGRAMS};
+use super::words::{arguments, unformatted};
+use super::{names, registry, rules};
+use crate::content::ContentHash;
+use crate::footprint::{
+    EnvironmentAction, Footprint, Identity, Place, RelPath, ServiceStart, Trace, WorkingFolder,
+};
+use crate::platform::Platform;
+use crate::targets::Depth;
+use msi_database::compound::{Compound, Limits};
+use msi_database::database::{Database, Value};
+use msi_database::names::pack;
+use msi_database::{Error, Result, summary};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::fs::File;
+
+/// Tables that the footprint tells of, or that only say how an installation goes and looks.
+const KNOWN: [&str; 44] = [
+    "ActionText", "AdminExecuteSequence", "AdminUISequence", "AdvtExecuteSequence", "AppSearch", "Binary", "CheckBox",
+    "Component", "Condition", "Control", "ControlCondition", "ControlEvent", "CreateFolder", "CustomAction", "Dialog",
+    "Directory", "DuplicateFile", "Environment", "EventMapping", "Feature", "FeatureComponents", "File", "Icon",
+    "InstallExecuteSequence", "InstallUISequence", "LaunchCondition", "ListBox", "Media", "MsiFileHash",
+    "MsiShortcutProperty", "Property", "RadioButton", "RegLocator", "Registry", "ServiceControl", "ServiceInstall",
+    "Shortcut", "Signature", "TextStyle", "UIText", "Upgrade", "_Validation", PROGRAMS, "MsiDigitalCertificate",
+];
+
+pub fn read(file: File, depth: Depth) -> Result<Footprint> {
+    let mut compound = Compound::open(file, Limits::default())?;
+    let package = msi_database::read::read(&mut compound, msi_database::read::Limits::default())?;
+    let db = &package.database;
+    let contents = if depth == Depth::Contents { contents(db, &mut compound)? } else { HashMap::new() };
+    Ok(Reader::new(db)?.footprint(&contents))
+}
+
+/// The hash of each file in the cabinets inside, by its key.
+fn contents(db: &Database, compound: &mut Compound<File>) -> Result<HashMap<String, ContentHash>> {
+    let mut all = HashMap::new();
+    let inside: Vec<String> =
+        db.rows("Media").filter_map(|r| db.str(*r.get(3)?).strip_prefix('#').map(str::to_owned)).collect();
+    for name in inside {
+        let missing = || Error::Usage(format!("the cabinet {name} is missing"));
+        let stream = compound.stream(&pack(&name, false))?.ok_or_else(missing)?;
+        let bad = |e: cabinet::Error| Error::Usage(format!("the cabinet {name}: {e}"));
+        let mut cabinet = cabinet::read::Cabinet::open(stream, cabinet::read::Limits::default()).map_err(bad)?;
+        let walked = cabinet.walk(|entry, bytes| {
+            let mut hasher = blake3::Hasher::new();
+            let mut buffer = [0; 1 << 15];
+            loop {
+                let n = bytes.read(&mut buffer)?;
+                if n == 0 {
+                    break;
+                }
+                hasher.update(&buffer[..n]);
+            }
+            all.insert(entry.name.clone(), ContentHash(*hasher.finalize().as_bytes()));
+            Ok::<_, cabinet::Error>(())
+        });
+        walked.map_err(bad)?;
+    }
+    Ok(all)
+}
+
+/// Where a folder of the package is.
+#[derive(Clone)]
+enum Spot {
+    /// The product's own folder, or one in it.
+    Own(Option<RelPath>),
+    /// Elsewhere.
+    Other,
+}
+
+struct Reader<'d> {
+    db: &'d Database,
+    spots: HashMap<&'d str, Spot>,
+    /// By file key.
+    files: HashMap<String, RelPath>,
+    /// By component: the key path's file.
+    component_files: HashMap<&'d str, &'d str>,
+    programs: Vec<Program>,
+    traces: Vec<Trace>,
+    strange: BTreeSet<String>,
+}
+
+impl<'d> Reader<'d> {
+    fn new(db: &'d Database) -> Result<Self> {
+        for (table, columns) in [("File", 8), ("Component", 6), ("Directory", 3), ("Registry", 6), ("Shortcut", 12)] {
+            if db.table(table).is_some_and(|t| t.columns().len() < columns) {
+                return Err(Error::Usage(format!("the table {table} has too few columns")));
+            }
+        }
+        let mut it = Self {
+            db,
+            spots: HashMap::new(),
+            files: HashMap::new(),
+            component_files: HashMap::new(),
+            programs: Vec::new(),
+            traces: Vec::new(),
+            strange: BTreeSet::new(),
+        };
+        it.folders();
+        Ok(it)
+    }
+
+    fn text(&self, row: &[Value], column: usize) -> &'d str {
+        row.get(column).map_or("", |v| self.db.str(*v))
+    }
+
+    fn int(&self, row: &[Value], column: usize) -> Option<i32> {
+        row.get(column).and_then(|v| self.db.int(*v))
+    }
+
+    /// Finds the product's own folder, and where all others are from there.
+    fn folders(&mut self) {
+        let rows: HashMap<&str, (&str, &str)> =
+            self.db.rows("Directory").map(|r| (self.text(r, 0), (self.text(r, 1), self.text(r, 2)))).collect();
+        let above = |key: &'d str| {
+            let mut chain = vec![key];
+            // A hostile table may go round in circles.
+            while let Some((parent, _)) = rows.get(chain[chain.len() - 1])
+                && !parent.is_empty()
+                && chain.len() < 100
+                && !chain.contains(parent)
+            {
+                chain.push(parent);
+            }
+            chain.reverse();
+            chain
+        };
+        let with_files: BTreeSet<&str> = self.db.rows("Component").map(|r| self.text(r, 2)).collect();
+        let root = if rows.contains_key("INSTALLDIR") {
+            Some("INSTALLDIR")
+        } else {
+            // What all folders with something in them have in common.
+            let mut common: Option<Vec<&str>> = None;
+            for key in with_files {
+                let chain = above(key);
+                common = Some(match common {
+                    None => chain,
+                    Some(c) => c.into_iter().zip(chain).take_while(|(a, b)| a == b).map(|(a, _)| a).collect(),
+                });
+            }
+            common.and_then(|c| c.last().copied())
+        };
+        for key in rows.keys() {
+            let chain = above(key);
+            let Some(at) = chain.iter().position(|k| Some(*k) == root) else {
+                self.spots.insert(key, Spot::Other);
+                continue;
+            };
+            let names: Vec<&str> =
+                chain[at + 1..].iter().filter_map(|k| rows.get(k)).map(|r| names::long(r.1)).filter(|n| *n != ".").collect();
+            let path = if names.is_empty() { Ok(None) } else { RelPath::new(names.join("/")).map(Some) };
+            match path {
+                Ok(path) => {
+                    if let Some(path) = &path {
+                        self.traces.push(Trace::Folder { path: path.clone(), mode: 0o755 });
+                    }
+                    self.spots.insert(key, Spot::Own(path));
+                }
+                Err(why) => {
+                    self.strange.insert(format!("the folder {key} {why}"));
+                    self.spots.insert(key, Spot::Other);
+                }
+            }
+        }
+    }
+
+    /// The path of a name in a folder.
+    fn path(&mut self, folder: &str, name: &str) -> Option<RelPath> {
+        let path = match self.spots.get(folder) {
+            Some(Spot::Own(None)) => RelPath::new(name),
+            Some(Spot::Own(Some(folder))) => RelPath::new(format!("{folder}/{name}")),
+            // Files elsewhere are shown below the name of the package's folder.
+            Some(Spot::Other) | None => RelPath::new(format!("[{folder}]/{name}")),
+        };
+        // A slash in a name would lead into another folder.
+        if name.contains(['/', '\\']) {
+            self.strange.insert(format!("the name {name:?} has a slash in it"));
+            return None;
+        }
+        path.map_err(|why| self.strange.insert(format!("the name {name:?} {why}"))).ok()
+    }
+
+    fn footprint(mut self, contents: &HashMap<String, ContentHash>) -> Footprint {
+        let db = self.db;
+        let template = db.summary.text(summary::TEMPLATE);
+        let platform = match template.split(';').next().unwrap_or_default() {
+            "x64" => Some(Platform::WindowsX64),
+            "Arm64" => Some(Platform::WindowsArm64),
+            "Intel" | "" => Some(Platform::WindowsX86),
+            _ => None,
+        };
+        self.read_files(contents);
+        self.read_programs();
+        self.read_shortcuts();
+        self.read_services();
+        self.read_environment();
+        self.read_choices();
+        let files = self.files.clone();
+        let bits64 = platform != Some(Platform::WindowsX86);
+        let registry = registry::read(
+            db,
+            bits64,
+            |file, first| {
+                let path = files.get(file)?;
+                self.command(path, first).map(|(key, _)| key)
+            },
+            &files,
+        );
+        self.traces.extend(registry);
+        self.read_rules();
+        for (name, table) in db.tables() {
+            if !KNOWN.contains(&name) && table.rows().len() > 0 {
+                let value = format!("{} rows that the footprint does not tell of", table.rows().len());
+                self.traces.push(Trace::Rule { key: format!("table {name}"), value });
+            }
+        }
+        for what in std::mem::take(&mut self.strange) {
+            self.traces.push(Trace::Rule { key: what, value: "left out".into() });
+        }
+        let some = |property: &str| db.property(property).filter(|v| !v.is_empty()).map(str::to_owned);
+        let product = Identity {
+            id: some("UpperShelfId"),
+            name: some("ProductName"),
+            version: some("UpperShelfVersion").or_else(|| some("ProductVersion")),
+            publisher: some("Manufacturer"),
+            summary: some("ARPCOMMENTS"),
+            homepage: some("ARPURLINFOABOUT"),
+            support: some("ARPHELPLINK").or_else(|| some("ARPCONTACT")),
+            ..Identity::default()
+        };
+        Footprint::new(product, platform, self.traces)
+    }
+
+    fn read_files(&mut self, contents: &HashMap<String, ContentHash>) {
+        let folders: HashMap<&str, &str> = self.db.rows("Component").map(|r| (self.text(r, 0), self.text(r, 2))).collect();
+        self.component_files = self.db.rows("Component").map(|r| (self.text(r, 0), self.text(r, 5))).collect();
+        for row in self.db.rows("File") {
+            let (key, component) = (self.text(row, 0), self.text(row, 1));
+            let Some(path) = self.path(folders.get(component).copied().unwrap_or(""), names::long(self.text(row, 2))) else {
+                continue;
+            };
+            let size = u64::try_from(self.int(row, 3).unwrap_or(0)).unwrap_or(0);
+            let content = contents.get(key).copied();
+            self.traces.push(Trace::File { path: path.clone(), mode: 0o644, size, content });
+            self.files.insert(key.to_owned(), path);
+        }
+        for row in self.db.rows("DuplicateFile") {
+            let Some(to) = self.files.get(self.text(row, 2)).cloned() else { continue };
+            let name = names::long(self.text(row, 3));
+            let name = if name.is_empty() { to.name().to_owned() } else { name.to_owned() };
+            if let Some(path) = self.path(self.text(row, 4), &name) {
+                self.traces.push(Trace::HardLink { path, to });
+            }
+        }
+    }
+
+    fn read_programs(&mut self) {
+        for row in self.db.rows(PROGRAMS) {
+            let Ok(file) = RelPath::new(self.text(row, 1)) else { continue };
+            let own = arguments(self.text(row, 2));
+            let folder = self.text(row, 3);
+            let working_folder = match folder {
+                "" => WorkingFolder::Unchanged,
+                "home" => WorkingFolder::Home,
+                "install" => WorkingFolder::Install,
+                inside => match inside.strip_prefix("install/").map(RelPath::new) {
+                    Some(Ok(path)) => WorkingFolder::Inside(path),
+                    _ => WorkingFolder::Unchanged,
+                },
+            };
+            let key = self.text(row, 0).to_owned();
+            self.programs.push((key.clone(), file.clone(), line_arguments(&own)));
+            let (environment, console) = (BTreeMap::new(), self.int(row, 4) == Some(1));
+            self.traces.push(Trace::Program { key, file, arguments: own, environment, working_folder, console });
+        }
+        self.programs.sort();
+    }
+
+    /// The program that a command starts; one that the package does not name is made up from its file.
+    fn command(&mut self, file: &RelPath, all: &[String]) -> Option<(String, Vec<String>)> {
+        if let Some(found) = program_of(&self.programs, file, all) {
+            return Some(found);
+        }
+        let stem = file.name().split('.').next().unwrap_or_default().to_lowercase();
+        let key: String = stem.chars().map(|c| if c.is_ascii_alphanumeric() { c } else { '-' }).collect();
+        let key = if self.programs.iter().any(|p| p.0 == key) { format!("{key}-{}", self.programs.len()) } else { key };
+        self.programs.push((key.clone(), file.clone(), Vec::new()));
+        self.traces.push(Trace::Program {
+            key: key.clone(),
+            file: file.clone(),
+            arguments: Vec::new(),
+            environment: BTreeMap::new(),
+            working_folder: WorkingFolder::Unchanged,
+            console: false,
+        });
+        Some((key, all.to_vec()))
+    }
+
+    fn read_shortcuts(&mut self) {
+        for row in self.db.rows("Shortcut") {
+            let name = names::long(self.text(row, 2)).to_owned();
+            let mut folder = self.text(row, 1);
+            let mut steps = 0;
+            // Shortcuts of others often stand in a folder of the menu.
+            let place = loop {
+                match folder {
+                    "ProgramMenuFolder" | "StartMenuFolder" => break Some(Place::Menu),
+                    "DesktopFolder" => break Some(Place::Desktop),
+                    "StartupFolder" => break Some(Place::Startup),
+                    _ => {}
+                }
+                let above = self.db.rows("Directory").find(|r| self.text(r, 0) == folder).map(|r| self.text(r, 1));
+                steps += 1;
+                match above {
+                    Some(parent) if !parent.is_empty() && steps < 20 => folder = parent,
+                    _ => break None,
+                }
+            };
+            let target = self.text(row, 4);
+            let key = target.strip_prefix("[#").and_then(|t| t.strip_suffix(']'));
+            let advertised = || self.component_files.get(self.text(row, 3)).copied();
+            let file = key.or_else(advertised).and_then(|key| self.files.get(key)).cloned();
+            let (Some(place), Some(file)) = (place, file) else {
+                self.strange.insert(format!("the shortcut “{name}” to {target}"));
+                continue;
+            };
+            let all = arguments(&unformatted(self.text(row, 5)));
+            let description = Some(self.text(row, 6).to_owned()).filter(|d| !d.is_empty());
+            if let Some((program, arguments)) = self.command(&file, &all) {
+                self.traces.push(Trace::Shortcut { place, name, program, arguments, description });
+            }
+        }
+    }
+
+    fn read_services(&mut self) {
+        for row in self.db.rows("ServiceInstall") {
+            let component = self.text(row, 11);
+            let name = unformatted(self.text(row, 1));
+            let Some(file) = self.component_files.get(component).and_then(|k| self.files.get(*k)).cloned() else {
+                self.strange.insert(format!("the service {name}"));
+                continue;
+            };
+            let all = arguments(&unformatted(self.text(row, 10)));
+            let some = |text: &str| Some(text.to_owned()).filter(|t| !t.is_empty());
+            let (title, account) = (unformatted(self.text(row, 2)), some(&unformatted(self.text(row, 8))));
+            let description = some(self.text(row, 12));
+            let start = match self.int(row, 4) {
+                Some(3) => ServiceStart::OnDemand,
+                Some(4) => ServiceStart::Disabled,
+                _ => ServiceStart::Automatic,
+            };
+            if let Some((program, arguments)) = self.command(&file, &all) {
+                self.traces.push(Trace::Service { name, title, description, program, arguments, start, account });
+            }
+        }
+    }
+
+    fn read_environment(&mut self) {
+        for row in self.db.rows("Environment") {
+            let name = self.text(row, 1).trim_start_matches(['=', '-', '+', '*', '!']).to_owned();
+            let value = self.text(row, 2);
+            let (action, value) = if let Some(rest) = value.strip_prefix("[~];") {
+                (EnvironmentAction::Append, rest)
+            } else if let Some(rest) = value.strip_suffix(";[~]") {
+                (EnvironmentAction::Prepend, rest)
+            } else {
+                (EnvironmentAction::Set, value)
+            };
+            self.traces.push(Trace::Environment { name, action, value: unformatted(value) });
+        }
+    }
+
+    fn read_choices(&mut self) {
+        let mut of_feature: HashMap<&str, Vec<RelPath>> = HashMap::new();
+        for row in self.db.rows("FeatureComponents") {
+            let feature = self.text(row, 0);
+            // Unseen parts belong to the feature that they are parts of.
+            let feature = feature.rsplit_once('.').filter(|(_, n)| n.parse::<u32>().is_ok()).map_or(feature, |(f, _)| f);
+            let file = self.component_files.get(self.text(row, 1)).and_then(|k| self.files.get(*k));
+            of_feature.entry(feature).or_default().extend(file.cloned());
+        }
+        let ours = self.db.property("UpperShelfId").is_some();
+        for row in self.db.rows("Feature") {
+            let (feature, parent) = (self.text(row, 0), self.text(row, 1));
+            let key = match feature.strip_prefix("Choice.") {
+                Some(key) if ours => key.replace('_', "-"),
+                _ if ours => continue,
+                // Of others: every feature that can be left out.
+                _ if parent.is_empty() && self.db.rows("Feature").take(2).count() == 1 => continue,
+                _ => feature.to_lowercase(),
+            };
+            // Unseen features are parts of others.
+            if feature == MAIN || self.int(row, 4) == Some(0) {
+                continue;
+            }
+            let mut files = of_feature.remove(feature).unwrap_or_default();
+            files.sort();
+            let title = Some(self.text(row, 2)).filter(|t| !t.is_empty()).unwrap_or(feature).to_owned();
+            let description = Some(self.text(row, 3).to_owned()).filter(|d| !d.is_empty());
+            let chosen = self.int(row, 5).is_some_and(|level| level == 1);
+            self.traces.push(Trace::Choice { key, title, description, chosen, files });
+        }
+    }
+
+    fn read_rules(&mut self) {
+        self.traces.extend(rules::read(self.db));
+        // The folder between the system's folder of programs and the product's own.
+        let rows: HashMap<&str, (&str, &str)> =
+            self.db.rows("Directory").map(|r| (self.text(r, 0), (self.text(r, 1), self.text(r, 2)))).collect();
+        let mut names = Vec::new();
+        let mut at = "INSTALLDIR";
+        while let Some((parent, name)) = rows.get(at)
+            && names.len() < 10
+            && !at.ends_with("Folder")
+            && !matches!(at, "TARGETDIR" | "ProgramsOfPerson")
+        {
+            names.push(names::long(name));
+            at = parent;
+        }
+        if !names.is_empty() {
+            names.reverse();
+            self.traces.push(Trace::Rule { key: "folder".into(), value: names.join("/") });
+        }
+        let start = self.db.rows("CustomAction").find(|r| self.text(r, 0) == "StartProgram");
+        if let Some(row) = start
+            && let Some(file) = self.files.get(self.text(row, 2)).cloned()
+            && let Some((program, _)) = self.command(&file, &arguments(&unformatted(self.text(row, 3))))
+        {
+            self.traces.push(Trace::Rule { key: "start-at-end".into(), value: program });
+        }
+    }
+}

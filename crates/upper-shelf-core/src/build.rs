@@ -401,6 +401,11 @@ fn finish_package(
         let problem = problem.why(why).instead("build again; if it stays so, the disk or this program is at fault");
         return Err(Failure::new(Kind::Machine, problem));
     }
+    let faults = target.faults(&partial.path)?;
+    if !faults.is_empty() {
+        let problem = Problem::error(format!("{} breaks rules of its format", package.file_name));
+        return Err(Failure::new(Kind::Machine, problem.why(faults.join("; ")).instead("this program is at fault: please report it")));
+    }
     let verify = began.elapsed();
     let trouble = |e: std::io::Error| Failure::io("can't read", &partial.path, &e);
     let mut hasher = blake3::Hasher::new();

@@ -9,7 +9,7 @@ use std::sync::atomic::AtomicBool;
 use upper_shelf_core::content::ContentHash;
 use upper_shelf_core::footprint::*;
 use upper_shelf_core::icons::Icon;
-use upper_shelf_core::manifest::written::{Compression, TargetName, TargetSettings};
+use upper_shelf_core::manifest::written::{CabinetCompression, Compression, TargetName, TargetSettings};
 use upper_shelf_core::payload::{PayloadFile, Source, feed};
 use upper_shelf_core::platform::Platform;
 use upper_shelf_core::targets::{self, Depth, Job};
@@ -240,6 +240,93 @@ fn compression() -> impl Strategy<Value = Option<Compression>> {
     prop_oneof![Just(Some(Compression::Zstd)), Just(Some(Compression::Gzip)), Just(Some(Compression::Xz))]
 }
 
+/// The same names without what Windows forbids; `None` if two are one then.
+fn for_windows(made: Made, platform: Platform, more: Vec<Trace>) -> Option<Made> {
+    let plain = |path: &RelPath| {
+        let name = |name: &str| {
+            let good = |c: char| if "<>:\"\\|?*".contains(c) || c.is_control() { '_' } else { c };
+            let name: String = name.chars().map(good).collect();
+            format!("{}_", name.trim_end_matches(['.', ' ']))
+        };
+        let names: Vec<String> = path.as_str().split('/').map(name).collect();
+        RelPath::new(names.join("/")).expect("a path")
+    };
+    let mut seen = BTreeSet::new();
+    let mut traces: Vec<Trace> = made.footprint.traces().to_vec();
+    for trace in &mut traces {
+        match trace {
+            Trace::Folder { path, .. } | Trace::File { path, .. } | Trace::Link { path, .. } => *path = plain(path),
+            Trace::HardLink { path, to } => (*path, *to) = (plain(path), plain(to)),
+            Trace::Program { file, working_folder, .. } => {
+                *file = plain(file);
+                // A working folder that is not there could not be one.
+                *working_folder = WorkingFolder::Install;
+            }
+            _ => {}
+        }
+        if let Some(path) = trace.path()
+            && !seen.insert(path.as_str().to_lowercase())
+        {
+            return None;
+        }
+    }
+    let mut files = made.files;
+    files.iter_mut().for_each(|f| f.path = plain(&f.path));
+    let links = made.links.iter().map(|(path, to)| (plain(path), plain(to))).collect();
+    let paths: Vec<RelPath> = files.iter().map(|f| f.path.clone()).collect();
+    let keys: Vec<String> = traces.iter().filter_map(|t| if let Trace::Program { key, .. } = t { Some(key.clone()) } else { None }).collect();
+    for (n, mut trace) in more.into_iter().enumerate() {
+        match &mut trace {
+            Trace::Service { program, .. } => *program = keys[n % keys.len()].clone(),
+            Trace::Font { file, .. } => *file = paths[n % paths.len()].clone(),
+            Trace::Choice { files, .. } => *files = paths.iter().step_by(n + 2).cloned().collect(),
+            Trace::Rule { key, value } if key == "start-at-end" => *value = keys[n % keys.len()].clone(),
+            _ => {}
+        }
+        traces.push(trace);
+    }
+    Some(Made { footprint: Footprint::new(made.footprint.product, Some(platform), traces), files, links })
+}
+
+fn registry_value() -> impl Strategy<Value = RegistryValue> {
+    let value = prop_oneof![text(), text().prop_map(|t| format!("{{install}}/{t}")), text().prop_map(|t| format!("#{t}"))];
+    prop_oneof![
+        value.clone().prop_map(RegistryValue::Text),
+        value.clone().prop_map(RegistryValue::Expandable),
+        any::<u32>().prop_map(RegistryValue::Number),
+        "([0-9a-f]{2}){0,5}".prop_map(RegistryValue::Bytes),
+        prop::collection::vec(value, 1..4).prop_map(RegistryValue::List),
+    ]
+}
+
+/// Traces that only Windows has; their files and programs are chosen later.
+fn windows_trace() -> impl Strategy<Value = Trace> {
+    let root = prop_oneof![Just(RegistryRoot::Installed), Just(RegistryRoot::Machine), Just(RegistryRoot::Person)];
+    let view = prop_oneof![Just(RegistryView::Own), Just(RegistryView::Bits32)];
+    let start = prop_oneof![Just(ServiceStart::Automatic), Just(ServiceStart::OnDemand), Just(ServiceStart::Disabled)];
+    let none = || RelPath::new("none").expect("a path");
+    prop_oneof![
+        4 => (root, view, "Software(.[A-Za-z]{1,6}){1,3}", prop::option::of(text()), registry_value())
+            .prop_map(|(root, view, key, name, value)| Trace::Registry { root, view, key: key.replace(['.', '/'], "\\"), name, value }),
+        2 => ("[A-Za-z]{2,9}", text(), prop::option::of(text()), prop::collection::vec(text(), 0..3), start, prop::option::of("[A-Z][a-z]{2,5}"))
+            .prop_map(|(name, title, description, arguments, start, account)| Trace::Service { name, title, description, program: String::new(), arguments, start, account }),
+        1 => text().prop_map(move |title| Trace::Font { file: none(), title }),
+        1 => ("[a-z][a-z-]{1,6}[a-z]", text(), prop::option::of(text()), any::<bool>())
+            .prop_map(|(key, title, description, chosen)| Trace::Choice { key, title, description, chosen, files: Vec::new() }),
+        2 => prop_oneof![
+            ("scope", "machine|person|asked"), ("downgrade", "blocked|allowed"), ("upgrade", "early|late"),
+            ("folder", "[A-Z][a-z]{2,5}( [A-Z][a-z]{2,5})?(/[A-Z][a-z]{2,5})?"),
+            ("smallest-windows", "10\\.0\\.[1-9][0-9]{3,4}|6\\.[123]"), ("start-at-end", "x"),
+        ].prop_map(|(key, value): (String, String)| Trace::Rule { key, value }),
+    ]
+}
+
+fn made_for_windows() -> impl Strategy<Value = Made> {
+    let platform = prop_oneof![Just(Platform::WindowsX64), Just(Platform::WindowsX86), Just(Platform::WindowsArm64)];
+    (made(), platform, prop::collection::vec(windows_trace(), 0..9))
+        .prop_filter_map("names that clash on Windows", |(made, platform, more)| for_windows(made, platform, more))
+}
+
 proptest! {
     #![proptest_config(ProptestConfig { cases: 64, ..ProptestConfig::default() })]
 
@@ -258,6 +345,13 @@ proptest! {
         // Refused before anything is packed, see the target's check.
         prop_assume!(made.footprint.traces().iter().filter_map(Trace::path).all(|p| !p.as_str().contains('\\')));
         law(&made, TargetName::Zip, &settings(None))?;
+    }
+
+    #[test]
+    fn an_msi_is_read_as_it_was_written(made in made_for_windows(), compression in 0..3usize) {
+        let mut settings = settings(None);
+        settings.msi.compression = [None, Some(CabinetCompression::Mszip), Some(CabinetCompression::Stored)][compression];
+        law(&made, TargetName::Msi, &settings)?;
     }
 
     #[test]

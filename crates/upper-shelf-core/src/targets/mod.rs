@@ -81,6 +81,15 @@ pub trait Target: Sync {
     /// # Errors
     /// [`Kind::Package`] when it is damaged; [`Kind::Machine`] when it can't be read.
     fn read(&self, package: &Path, depth: Depth) -> Result<Option<Footprint>, Failure>;
+
+    /// What is wrong with a package of this format though it can be read: rules that systems insist on and readers let
+    /// pass. A package that is built here has none.
+    ///
+    /// # Errors
+    /// As [`read`](Self::read).
+    fn faults(&self, _package: &Path) -> Result<Vec<String>, Failure> {
+        Ok(Vec::new())
+    }
 }
 
 /// The target with a name.

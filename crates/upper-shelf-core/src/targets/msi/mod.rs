@@ -108,6 +108,11 @@ impl Target for Msi {
         }
         read::read(file, depth).map(Some).map_err(|e| damaged(package, e.to_string()))
     }
+
+    fn faults(&self, package: &Path) -> Result<Vec<String>, Failure> {
+        let file = File::open(package).map_err(|e| Failure::io("can't read", package, &e))?;
+        read::faults(file).map_err(|e| damaged(package, e.to_string()))
+    }
 }
 
 /// The texts that people wrote, which have to fit into the code page.

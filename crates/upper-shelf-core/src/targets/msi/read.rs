@@ -10,6 +10,7 @@ use crate::footprint::{
 };
 use crate::platform::Platform;
 use crate::targets::Depth;
+use md5::{Digest, Md5};
 use msi_database::compound::{Compound, Limits};
 use msi_database::database::{Database, Value};
 use msi_database::names::pack;
@@ -35,18 +36,39 @@ pub fn read(file: File, depth: Depth) -> Result<Footprint> {
     Ok(Reader::new(db)?.footprint(&contents))
 }
 
-/// The hash of each file in the cabinets inside, by its key.
-fn contents(db: &Database, compound: &mut Compound<File>) -> Result<HashMap<String, ContentHash>> {
-    let mut all = HashMap::new();
-    let inside: Vec<String> =
-        db.rows("Media").filter_map(|r| db.str(*r.get(3)?).strip_prefix('#').map(str::to_owned)).collect();
-    for name in inside {
+/// The names of the cabinets inside.
+fn cabinets(db: &Database) -> Vec<String> {
+    db.rows("Media").filter_map(|r| db.str(*r.get(3)?).strip_prefix('#').map(str::to_owned)).collect()
+}
+
+/// Hands each cabinet inside to `visit`.
+fn each_cabinet(
+    names: &[String],
+    compound: &mut Compound<File>,
+    mut visit: impl FnMut(&mut Inside) -> cabinet::Result<()>,
+) -> Result<()> {
+    for name in names {
         let missing = || Error::Usage(format!("the cabinet {name} is missing"));
-        let stream = compound.stream(&pack(&name, false))?.ok_or_else(missing)?;
+        let stream = compound.stream(&pack(name, false))?.ok_or_else(missing)?;
         let bad = |e: cabinet::Error| Error::Usage(format!("the cabinet {name}: {e}"));
         let mut cabinet = cabinet::read::Cabinet::open(stream, cabinet::read::Limits::default()).map_err(bad)?;
-        let walked = cabinet.walk(|entry, bytes| {
-            let mut hasher = blake3::Hasher::new();
+        visit(&mut cabinet).map_err(bad)?;
+    }
+    Ok(())
+}
+
+type Inside<'c> = cabinet::read::Cabinet<msi_database::compound::StreamReader<'c, File>>;
+
+/// The hash of each file in the cabinets inside, by its key; the hashes that the package states are compared.
+fn contents(db: &Database, compound: &mut Compound<File>) -> Result<HashMap<String, ContentHash>> {
+    let stated: HashMap<&str, Vec<i32>> = db
+        .rows("MsiFileHash")
+        .map(|r| (db.str(r[0]), r.iter().skip(2).filter_map(|v| db.int(*v)).collect()))
+        .collect();
+    let mut all = HashMap::new();
+    each_cabinet(&cabinets(db), compound, |cabinet| {
+        cabinet.walk(|entry, bytes| {
+            let (mut hasher, mut md5) = (blake3::Hasher::new(), Md5::new());
             let mut buffer = [0; 1 << 15];
             loop {
                 let n = bytes.read(&mut buffer)?;
@@ -54,13 +76,58 @@ fn contents(db: &Database, compound: &mut Compound<File>) -> Result<HashMap<Stri
                     break;
                 }
                 hasher.update(&buffer[..n]);
+                md5.update(&buffer[..n]);
+            }
+            let md5: [u8; 16] = md5.finalize().into();
+            let parts: Vec<i32> = md5.as_chunks::<4>().0.iter().map(|p| i32::from_le_bytes(*p)).collect();
+            if stated.get(entry.name.as_str()).is_some_and(|s| *s != parts) {
+                return Err(cabinet::Error::Usage(format!("{} has another hash than MsiFileHash says", entry.name)));
             }
             all.insert(entry.name.clone(), ContentHash(*hasher.finalize().as_bytes()));
-            Ok::<_, cabinet::Error>(())
-        });
-        walked.map_err(bad)?;
-    }
+            Ok(())
+        })
+    })?;
     Ok(all)
+}
+
+/// What Windows would refuse, or do wrong.
+pub fn faults(file: File) -> Result<Vec<String>> {
+    let mut compound = Compound::open(file, Limits::default())?;
+    let package = msi_database::read::read(&mut compound, msi_database::read::Limits::default())?;
+    let db = &package.database;
+    let mut faults = msi_database::strict::check(&compound, db, &package.remarks);
+    let mut files: Vec<(i32, &str, i32)> = db
+        .rows("File")
+        .filter(|r| r.len() >= 8)
+        .map(|r| (db.int(r[7]).unwrap_or(0), db.str(r[0]), db.int(r[3]).unwrap_or(0)))
+        .collect();
+    files.sort_unstable();
+    let mut files = files.into_iter().peekable();
+    let inside = cabinets(db);
+    if inside.is_empty() {
+        return Ok(faults);
+    }
+    each_cabinet(&inside, &mut compound, |cabinet| {
+        for entry in cabinet.files() {
+            match files.next() {
+                Some((_, key, size)) if key == entry.name => {
+                    if i64::from(size) != i64::from(entry.size) {
+                        faults.push(format!("File, row {key:?}: the size {size} is not the cabinet's {}", entry.size));
+                    }
+                }
+                Some((at, key, _)) => {
+                    faults.push(format!("File, row {key:?}: at sequence {at} the cabinet has {}", entry.name));
+                    break;
+                }
+                None => faults.push(format!("the cabinet's file {} is in no row of File", entry.name)),
+            }
+        }
+        Ok(())
+    })?;
+    if let Some((_, key, _)) = files.peek() {
+        faults.push(format!("File, row {key:?}: no cabinet has it"));
+    }
+    Ok(faults)
 }
 
 /// Where a folder of the package is.

@@ -1,5 +1,8 @@
 //! What several tests need: independent programs that judge our output, and trees of odd files.
 
+#[cfg(unix)]
+pub mod wine;
+
 use std::path::Path;
 use std::process::{Command, Output};
 

@@ -404,7 +404,10 @@ fn finish_package(
     let faults = target.faults(&partial.path)?;
     if !faults.is_empty() {
         let problem = Problem::error(format!("{} breaks rules of its format", package.file_name));
-        return Err(Failure::new(Kind::Machine, problem.why(faults.join("; ")).instead("this program is at fault: please report it")));
+        return Err(Failure::new(
+            Kind::Machine,
+            problem.why(faults.join("; ")).instead("this program is at fault: please report it"),
+        ));
     }
     let verify = began.elapsed();
     let trouble = |e: std::io::Error| Failure::io("can't read", &partial.path, &e);

@@ -274,7 +274,10 @@ fn for_windows(made: Made, platform: Platform, more: Vec<Trace>) -> Option<Made>
     files.iter_mut().for_each(|f| f.path = plain(&f.path));
     let links = made.links.iter().map(|(path, to)| (plain(path), plain(to))).collect();
     let paths: Vec<RelPath> = files.iter().map(|f| f.path.clone()).collect();
-    let keys: Vec<String> = traces.iter().filter_map(|t| if let Trace::Program { key, .. } = t { Some(key.clone()) } else { None }).collect();
+    let keys: Vec<String> = traces
+        .iter()
+        .filter_map(|t| if let Trace::Program { key, .. } = t { Some(key.clone()) } else { None })
+        .collect();
     for (n, mut trace) in more.into_iter().enumerate() {
         match &mut trace {
             Trace::Service { program, .. } => *program = keys[n % keys.len()].clone(),
@@ -289,7 +292,8 @@ fn for_windows(made: Made, platform: Platform, more: Vec<Trace>) -> Option<Made>
 }
 
 fn registry_value() -> impl Strategy<Value = RegistryValue> {
-    let value = prop_oneof![text(), text().prop_map(|t| format!("{{install}}/{t}")), text().prop_map(|t| format!("#{t}"))];
+    let value =
+        prop_oneof![text(), text().prop_map(|t| format!("{{install}}/{t}")), text().prop_map(|t| format!("#{t}"))];
     prop_oneof![
         value.clone().prop_map(RegistryValue::Text),
         value.clone().prop_map(RegistryValue::Expandable),

@@ -114,7 +114,8 @@ fn read_strings(pool: &[u8], data: &[u8], database: &mut Database) -> Result<(Ve
     let mut at = 0usize;
     let mut entries = entries.iter().enumerate();
     while let Some((n, entry)) = entries.next() {
-        let half = |e: &[u8; 4]| (usize::from(u16::from_le_bytes([e[0], e[1]])), u32::from(u16::from_le_bytes([e[2], e[3]])));
+        let half =
+            |e: &[u8; 4]| (usize::from(u16::from_le_bytes([e[0], e[1]])), u32::from(u16::from_le_bytes([e[2], e[3]])));
         let (mut length, count) = half(entry);
         if length == 0 && count > 0 {
             let Some((_, long)) = entries.next() else { return Err(bad(n * 4 + 4, "a long string without a length")) };

@@ -10,14 +10,28 @@ use std::collections::{HashMap, HashSet};
 use std::io::{Read, Seek};
 
 /// Tables without which nothing can be installed.
-const REQUIRED: [&str; 8] =
-    ["Component", "Directory", "Feature", "FeatureComponents", "InstallExecuteSequence", "Media", "Property", "_Validation"];
+const REQUIRED: [&str; 8] = [
+    "Component",
+    "Directory",
+    "Feature",
+    "FeatureComponents",
+    "InstallExecuteSequence",
+    "Media",
+    "Property",
+    "_Validation",
+];
 /// Properties without which nothing can be installed.
 const PROPERTIES: [&str; 5] = ["Manufacturer", "ProductCode", "ProductLanguage", "ProductName", "ProductVersion"];
 /// Standard actions that every installation needs.
 const ACTIONS: [&str; 8] = [
-    "CostInitialize", "FileCost", "CostFinalize", "InstallValidate", "InstallInitialize", "ProcessComponents",
-    "RegisterProduct", "InstallFinalize",
+    "CostInitialize",
+    "FileCost",
+    "CostFinalize",
+    "InstallValidate",
+    "InstallInitialize",
+    "ProcessComponents",
+    "RegisterProduct",
+    "InstallFinalize",
 ];
 /// No more findings than these are listed.
 const MOST: usize = 200;
@@ -92,7 +106,10 @@ impl Strict<'_> {
         }
         if let Some(standard) = standard {
             let same = standard.len() <= table.columns().len()
-                && standard.iter().zip(table.columns()).all(|((s, _), c)| s.name == c.name && fits(s.kind, c.kind) && s.key == c.key);
+                && standard
+                    .iter()
+                    .zip(table.columns())
+                    .all(|((s, _), c)| s.name == c.name && fits(s.kind, c.kind) && s.key == c.key);
             if !same {
                 self.say(format!("the columns of {name} are not those that Windows expects"));
                 return;
@@ -167,7 +184,11 @@ impl Strict<'_> {
                 for row in table.rows() {
                     let key = self.text(row, n);
                     if !key.is_empty() && !keys.get(to).is_some_and(|k| k.contains(key)) {
-                        missing.push(format!("{name}, row {:?}: {} refers to {key:?}, which {to} does not have", self.text(row, 0), column.name));
+                        missing.push(format!(
+                            "{name}, row {:?}: {} refers to {key:?}, which {to} does not have",
+                            self.text(row, 0),
+                            column.name
+                        ));
                     }
                 }
             }
@@ -211,7 +232,8 @@ impl Strict<'_> {
         }
         let known: HashSet<&str> = self.db.rows("Upgrade").map(|r| self.text(r, 6)).collect();
         let secure: HashSet<&str> = self.db.property("SecureCustomProperties").unwrap_or_default().split(';').collect();
-        let missing: Vec<String> = known.difference(&secure).map(|p| format!("SecureCustomProperties does not name {p}")).collect();
+        let missing: Vec<String> =
+            known.difference(&secure).map(|p| format!("SecureCustomProperties does not name {p}")).collect();
         self.found.extend(missing);
     }
 
@@ -256,7 +278,13 @@ impl Strict<'_> {
         let custom: HashSet<&str> =
             self.db.rows("CustomAction").chain(self.db.rows("Dialog")).map(|r| self.text(r, 0)).collect();
         let mut wrong = Vec::new();
-        for table in ["InstallExecuteSequence", "InstallUISequence", "AdminExecuteSequence", "AdminUISequence", "AdvtExecuteSequence"] {
+        for table in [
+            "InstallExecuteSequence",
+            "InstallUISequence",
+            "AdminExecuteSequence",
+            "AdminUISequence",
+            "AdvtExecuteSequence",
+        ] {
             let mut at: HashMap<i32, &str> = HashMap::new();
             for row in self.db.rows(table) {
                 let (action, number) = (self.text(row, 0), self.int(row, 2).unwrap_or(0));
@@ -281,10 +309,16 @@ impl Strict<'_> {
             }
         }
         for (table, action) in [
-            ("File", "InstallFiles"), ("Registry", "WriteRegistryValues"), ("Shortcut", "CreateShortcuts"),
-            ("Environment", "WriteEnvironmentStrings"), ("ServiceInstall", "InstallServices"),
-            ("CreateFolder", "CreateFolders"), ("DuplicateFile", "DuplicateFiles"), ("Upgrade", "FindRelatedProducts"),
-            ("AppSearch", "AppSearch"), ("LaunchCondition", "LaunchConditions"),
+            ("File", "InstallFiles"),
+            ("Registry", "WriteRegistryValues"),
+            ("Shortcut", "CreateShortcuts"),
+            ("Environment", "WriteEnvironmentStrings"),
+            ("ServiceInstall", "InstallServices"),
+            ("CreateFolder", "CreateFolders"),
+            ("DuplicateFile", "DuplicateFiles"),
+            ("Upgrade", "FindRelatedProducts"),
+            ("AppSearch", "AppSearch"),
+            ("LaunchCondition", "LaunchConditions"),
         ] {
             if self.db.rows(table).next().is_some() && !execute.contains_key(action) {
                 wrong.push(format!("{table} has rows, but InstallExecuteSequence does not have {action}"));
@@ -297,7 +331,8 @@ impl Strict<'_> {
         let mut last = 0;
         let mut wrong = Vec::new();
         for row in self.db.rows("Media") {
-            let (disk, end, cabinet) = (self.int(row, 0).unwrap_or(0), self.int(row, 1).unwrap_or(0), self.text(row, 3));
+            let (disk, end, cabinet) =
+                (self.int(row, 0).unwrap_or(0), self.int(row, 1).unwrap_or(0), self.text(row, 3));
             if end < last {
                 wrong.push(format!("Media, row {disk}: LastSequence {end} is less than that of the row before"));
             }
@@ -312,7 +347,10 @@ impl Strict<'_> {
         for row in self.db.rows("File") {
             let sequence = self.int(row, 7).unwrap_or(0);
             if sequence > last || !seen.insert(sequence) {
-                wrong.push(format!("File, row {:?}: the sequence {sequence} is in no cabinet, or taken", self.text(row, 0)));
+                wrong.push(format!(
+                    "File, row {:?}: the sequence {sequence} is in no cabinet, or taken",
+                    self.text(row, 0)
+                ));
             }
         }
         self.found.extend(wrong);
@@ -320,7 +358,8 @@ impl Strict<'_> {
 
     fn components(&mut self) {
         let files: HashMap<&str, &str> = self.db.rows("File").map(|r| (self.text(r, 0), self.text(r, 1))).collect();
-        let values: HashMap<&str, &str> = self.db.rows("Registry").map(|r| (self.text(r, 0), self.text(r, 5))).collect();
+        let values: HashMap<&str, &str> =
+            self.db.rows("Registry").map(|r| (self.text(r, 0), self.text(r, 5))).collect();
         let used: HashSet<&str> = self.db.rows("FeatureComponents").map(|r| self.text(r, 1)).collect();
         let mut codes = HashSet::new();
         let mut wrong = Vec::new();
@@ -338,14 +377,15 @@ impl Strict<'_> {
                 wrong.push(format!("Component, row {name:?}: the key path {key:?} is not its own"));
             }
         }
-        let hashed: Vec<String> = self
-            .db
-            .rows("MsiFileHash")
-            .map(|r| self.text(r, 0).to_owned())
-            .collect();
+        let hashed: Vec<String> = self.db.rows("MsiFileHash").map(|r| self.text(r, 0).to_owned()).collect();
         let versioned: HashSet<&str> =
             self.db.rows("File").filter(|r| !self.text(r, 4).is_empty()).map(|r| self.text(r, 0)).collect();
-        wrong.extend(hashed.iter().filter(|f| versioned.contains(f.as_str())).map(|f| format!("MsiFileHash, row {f:?}: the file has a version")));
+        wrong.extend(
+            hashed
+                .iter()
+                .filter(|f| versioned.contains(f.as_str()))
+                .map(|f| format!("MsiFileHash, row {f:?}: the file has a version")),
+        );
         self.found.extend(wrong);
     }
 
@@ -425,8 +465,12 @@ mod tests {
     #[test]
     fn forms_are_told_apart() {
         assert!(is_identifier("F1_a.b") && !is_identifier("1a") && !is_identifier("a b") && !is_identifier(""));
-        assert!(is_guid("{01234567-89AB-CDEF-0123-456789ABCDEF}") && !is_guid("{01234567-89ab-cdef-0123-456789abcdef}"));
-        assert!(file_name("A~1.TXT|a b.text") && !file_name("A|b|c") && !file_name("TOOLONGNAME|b") && !file_name("a:b"));
+        assert!(
+            is_guid("{01234567-89AB-CDEF-0123-456789ABCDEF}") && !is_guid("{01234567-89ab-cdef-0123-456789abcdef}")
+        );
+        assert!(
+            file_name("A~1.TXT|a b.text") && !file_name("A|b|c") && !file_name("TOOLONGNAME|b") && !file_name("a:b")
+        );
         assert!(balanced("NOT (A OR B)") && !balanced("(A") && !balanced("A)") && !balanced("\""));
         assert!(standard_action("InstallFiles") && !standard_action("Install"));
     }

@@ -159,7 +159,8 @@ impl Summary {
                 VT_LPSTR => {
                     let length = long(value)? as usize;
                     let begin = value.saturating_add(4);
-                    let text = bytes.get(begin..begin.saturating_add(length)).ok_or_else(|| bad(at, "a text is cut off"))?;
+                    let text =
+                        bytes.get(begin..begin.saturating_add(length)).ok_or_else(|| bad(at, "a text is cut off"))?;
                     let end = text.iter().position(|b| *b == 0).unwrap_or(text.len());
                     Property::Text(decode(&text[..end], code_page))
                 }

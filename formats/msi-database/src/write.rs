@@ -134,7 +134,9 @@ impl Database {
             }
         }
         let wide = self.strings.len() > 0xFFFF;
-        for (name, table) in self.tables.iter().map(|(n, t)| (n.as_str(), t)).chain([("_Tables", &tables), ("_Columns", &columns)]) {
+        for (name, table) in
+            self.tables.iter().map(|(n, t)| (n.as_str(), t)).chain([("_Tables", &tables), ("_Columns", &columns)])
+        {
             out.stream(&pack(name, true), &table.bytes(wide))?;
         }
         self.write_strings(&counts, wide, out)?;
@@ -198,7 +200,9 @@ impl Table {
         let keys = self.keys();
         let kinds: Vec<Kind> = self.columns.iter().map(|c| c.kind).collect();
         let mut rows: Vec<&[Value]> = self.values.chunks_exact(kinds.len()).collect();
-        rows.sort_by_cached_key(|row| -> Vec<u32> { row[..keys].iter().zip(&kinds).map(|(v, k)| stored(*v, *k)).collect() });
+        rows.sort_by_cached_key(|row| -> Vec<u32> {
+            row[..keys].iter().zip(&kinds).map(|(v, k)| stored(*v, *k)).collect()
+        });
         self.values = rows.concat();
     }
 

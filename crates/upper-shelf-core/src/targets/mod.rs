@@ -128,7 +128,10 @@ pub fn read(package: &Path, depth: Depth) -> Result<(TargetName, Footprint), Fai
         }
     }
     let problem = Problem::error(format!("{} is no package that is known here", package.display())).on(package);
-    Err(Failure::new(Kind::Package, problem.instead("an AppImage, an MSI, a ZIP archive, or a tar archive (gzip, zstd, xz)")))
+    Err(Failure::new(
+        Kind::Package,
+        problem.instead("an AppImage, an MSI, a ZIP archive, or a tar archive (gzip, zstd, xz)"),
+    ))
 }
 
 /// What a format for Linux says of a trace that only Windows knows; `None` for all others.

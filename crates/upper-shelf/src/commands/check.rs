@@ -4,10 +4,10 @@ use super::ProjectArgs;
 use crate::exit::Code;
 use crate::output::Output;
 use serde::Serialize;
-use upper_shelf_core::Failure;
 use upper_shelf_core::footprint::text_bytes;
 use upper_shelf_core::problem::Problem;
 use upper_shelf_core::targets::{self, Depth};
+use upper_shelf_core::{Failure, Kind};
 
 /// Look for problems in a manifest and its files, or in a finished package; nothing is written
 #[derive(Debug, clap::Args)]
@@ -26,6 +26,11 @@ pub fn run(args: Args, out: &mut Output) -> Result<Code, Failure> {
     let path = &args.project.manifest;
     if path.is_file() && path.extension().is_none_or(|e| e != "toml") {
         let (format, footprint) = targets::read(path, Depth::Contents)?;
+        let faults = targets::target(format).faults(path)?;
+        if !faults.is_empty() {
+            let problem = |fault: String| Problem::error(fault).on(path);
+            return Err(Failure { kind: Kind::Package, problems: faults.into_iter().map(problem).collect() });
+        }
         out.good(&format!("{}: {}, {} read", super::shown(path), format.name(), text_bytes(footprint.size())));
         if out.json {
             out.result(&Checked { packages: vec![super::shown(path)], warnings: Vec::new() });

@@ -212,7 +212,10 @@ impl<R: Read + Seek> Compound<R> {
         loop {
             while at != NOSTREAM {
                 let index = at as usize;
-                if index >= entries.len() || std::mem::replace(&mut seen[index], true) || stack.len() > limits.max_entries {
+                if index >= entries.len()
+                    || std::mem::replace(&mut seen[index], true)
+                    || stack.len() > limits.max_entries
+                {
                     return Err(Error::format(48, format!("the directory's tree goes astray at entry {at}")));
                 }
                 stack.push(index);

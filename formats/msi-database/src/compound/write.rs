@@ -45,21 +45,15 @@ impl<O: Read + Write + Seek> CompoundWriter<O> {
     pub fn new(mut out: O, clsid: [u8; 16]) -> Result<Self> {
         out.seek(SeekFrom::Start(0))?;
         out.write_all(&[0; SECTOR])?;
-        Ok(Self {
-            out,
-            clsid,
-            streams: Vec::new(),
-            runs: Vec::new(),
-            next: 0,
-            mini: Vec::new(),
-            mini_runs: Vec::new(),
-        })
+        Ok(Self { out, clsid, streams: Vec::new(), runs: Vec::new(), next: 0, mini: Vec::new(), mini_runs: Vec::new() })
     }
 
     fn named(&self, name: &str) -> Result<()> {
         let units = name.encode_utf16().count();
         if units == 0 || units > MAX_UNITS || name.contains(['/', '\\', ':', '!']) {
-            return Err(Error::Usage(format!("{name:?} can't be a stream's name: 1 to {MAX_UNITS} units, no / \\ : !")));
+            return Err(Error::Usage(format!(
+                "{name:?} can't be a stream's name: 1 to {MAX_UNITS} units, no / \\ : !"
+            )));
         }
         Ok(())
     }

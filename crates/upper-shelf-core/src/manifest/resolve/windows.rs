@@ -32,7 +32,12 @@ impl Resolver<'_> {
             }
             let at = format!("registry.{n}.value");
             let Some(data) = value.value.value() else {
-                self.problem(&at, "a registry value is one thing".into(), "", "value = { text = \"…\" }, or one of expandable, number, bytes, list");
+                self.problem(
+                    &at,
+                    "a registry value is one thing".into(),
+                    "",
+                    "value = { text = \"…\" }, or one of expandable, number, bytes, list",
+                );
                 continue;
             };
             if let RegistryValue::Bytes(hex) = &data
@@ -45,7 +50,8 @@ impl Resolver<'_> {
             traces.push(Trace::Registry { root, view, key: value.key.clone(), name, value: data });
         }
         for (n, service) in m.service.iter().enumerate() {
-            if !self.applies(&service.platforms) || !self.known(&format!("service.{n}.program"), &service.program, keys) {
+            if !self.applies(&service.platforms) || !self.known(&format!("service.{n}.program"), &service.program, keys)
+            {
                 continue;
             }
             let bad = |c: char| c.is_control() || c.is_whitespace() || "/\\".contains(c);
@@ -73,7 +79,12 @@ impl Resolver<'_> {
                 Ok(file) => traces.push(Trace::Font { file, title: font.title.clone() }),
                 Err(why) => {
                     let what = format!("the font's file {:?} {why}", font.file);
-                    self.problem(&format!("font.{n}.file"), what, "it is a path inside the payload", "file = \"fonts/a.ttf\"");
+                    self.problem(
+                        &format!("font.{n}.file"),
+                        what,
+                        "it is a path inside the payload",
+                        "file = \"fonts/a.ttf\"",
+                    );
                 }
             }
         }
@@ -85,7 +96,12 @@ impl Resolver<'_> {
             let named = choice.key.starts_with(|c: char| c.is_ascii_lowercase()) && choice.key.len() <= 30;
             if !named || !choice.key.chars().all(good) {
                 let why = "it has up to 30 small letters, digits and dashes";
-                self.problem(&format!("choice.{n}.key"), format!("{:?} can't be a key", choice.key), why, "key = \"samples\"");
+                self.problem(
+                    &format!("choice.{n}.key"),
+                    format!("{:?} can't be a key", choice.key),
+                    why,
+                    "key = \"samples\"",
+                );
             }
             self.one_line(&format!("choice.{n}.title"), &choice.title);
             let (key, title, description) = (choice.key.clone(), choice.title.clone(), choice.description.clone());
@@ -103,20 +119,36 @@ impl Resolver<'_> {
             self.default("install.scope", "machine", "programs for everyone are what administrators deploy");
             Scope::Machine
         });
-        rule("scope", match scope { Scope::Machine => "machine", Scope::Person => "person", Scope::Asked => "asked" }.into());
+        rule(
+            "scope",
+            match scope {
+                Scope::Machine => "machine",
+                Scope::Person => "person",
+                Scope::Asked => "asked",
+            }
+            .into(),
+        );
         let folder = install.folder.clone().unwrap_or_else(|| {
-            let plain: String = m.product.name.chars().filter(|c| !"<>:\"/\\|?*".contains(*c) && !c.is_control()).collect();
+            let plain: String =
+                m.product.name.chars().filter(|c| !"<>:\"/\\|?*".contains(*c) && !c.is_control()).collect();
             let plain = plain.trim().trim_end_matches('.').to_owned();
             self.default("install.folder", &plain, "the product's name");
             plain
         });
         let names: Vec<&str> = folder.split(['/', '\\']).collect();
         let bad = |name: &&str| {
-            name.is_empty() || name.ends_with(['.', ' ']) || name.contains(|c: char| "<>:\"|?*".contains(c) || c.is_control())
+            name.is_empty()
+                || name.ends_with(['.', ' '])
+                || name.contains(|c: char| "<>:\"|?*".contains(c) || c.is_control())
         };
         if names.iter().any(bad) || names.len() > 4 {
             let what = format!("{folder:?} can't be a folder below the folder of programs");
-            self.problem("install.folder", what, "up to four names, each without < > : \" | ? *", "folder = \"Combwright\"");
+            self.problem(
+                "install.folder",
+                what,
+                "up to four names, each without < > : \" | ? *",
+                "folder = \"Combwright\"",
+            );
         }
         let mut rule = |key: &str, value: String| traces.push(Trace::Rule { key: key.into(), value });
         rule("folder", names.join("/"));
@@ -174,7 +206,8 @@ pub(super) fn payload_in(
             Trace::Choice { key, files, .. } => {
                 let Some((_, globs)) = choices.iter().find(|(k, _)| k == key) else { continue };
                 match patterns(globs) {
-                    Ok(set) => files.extend(payload.files.iter().filter(|f| set.is_match(f.path.as_str())).map(|f| f.path.clone())),
+                    Ok(set) => files
+                        .extend(payload.files.iter().filter(|f| set.is_match(f.path.as_str())).map(|f| f.path.clone())),
                     Err(why) => {
                         problems.push(Problem::error(format!("the choice {key:?}: {why}")).at(source.span("choice")));
                         continue;
@@ -182,7 +215,11 @@ pub(super) fn payload_in(
                 }
                 if files.is_empty() {
                     let problem = Problem::error(format!("the choice {key:?} has no files")).at(source.span("choice"));
-                    problems.push(problem.why("none of its patterns fits a file of the payload").instead("files = [\"samples/**\"]"));
+                    problems.push(
+                        problem
+                            .why("none of its patterns fits a file of the payload")
+                            .instead("files = [\"samples/**\"]"),
+                    );
                 }
             }
             _ => {}

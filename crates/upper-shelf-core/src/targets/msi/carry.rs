@@ -25,7 +25,8 @@ pub fn program_of(programs: &[Program], file: &RelPath, all: &[String]) -> Optio
 
 /// A name that Windows takes for a file: what it forbids becomes a dash.
 fn file_name(name: &str) -> String {
-    let plain: String = name.chars().map(|c| if "<>:\"/\\|?*".contains(c) || c.is_control() { '-' } else { c }).collect();
+    let plain: String =
+        name.chars().map(|c| if "<>:\"/\\|?*".contains(c) || c.is_control() { '-' } else { c }).collect();
     let plain = plain.trim_end_matches(['.', ' ']).trim_start();
     if plain.is_empty() { "-".into() } else { plain.to_owned() }
 }
@@ -34,10 +35,7 @@ pub fn carry(footprint: &Footprint) -> (Footprint, Vec<Loss>) {
     let mut losses = Vec::new();
     let mut lose = |what: String, why: &str| losses.push(Loss { what, why: why.into() });
     let p = &footprint.product;
-    for (what, there) in [
-        ("the description", p.description.is_some()),
-        ("the licence's name", p.license.is_some()),
-    ] {
+    for (what, there) in [("the description", p.description.is_some()), ("the licence's name", p.license.is_some())] {
         if there {
             lose(format!("{what} is left out"), "the list of applications has no place for it");
         }
@@ -75,11 +73,17 @@ pub fn carry(footprint: &Footprint) -> (Footprint, Vec<Loss>) {
                 traces.push(Trace::File { path: path.clone(), mode: 0o644, size: *size, content: *content });
             }
             Trace::HardLink { path, to } if files.contains(to) => {
-                lose(format!("{path} and {to} are two files once installed"), "Windows Installer copies the one to the other");
+                lose(
+                    format!("{path} and {to} are two files once installed"),
+                    "Windows Installer copies the one to the other",
+                );
                 traces.push(trace.clone());
             }
             Trace::HardLink { path, .. } | Trace::Link { path, .. } => {
-                lose(format!("the link {path} is left out"), "Windows Installer can't make links; put a copy of the file there");
+                lose(
+                    format!("the link {path} is left out"),
+                    "Windows Installer can't make links; put a copy of the file there",
+                );
             }
             Trace::Program { key, file, arguments, environment, working_folder, console } => {
                 if !files.contains(file) {
@@ -104,7 +108,10 @@ pub fn carry(footprint: &Footprint) -> (Footprint, Vec<Loss>) {
                 let Some((program, arguments)) = command(program, arguments) else { continue };
                 let plain = file_name(name);
                 if plain != *name {
-                    lose(format!("the shortcut “{name}” is named “{plain}”"), "it is a file, and Windows forbids such names");
+                    lose(
+                        format!("the shortcut “{name}” is named “{plain}”"),
+                        "it is a file, and Windows forbids such names",
+                    );
                 }
                 let description = description.clone().filter(|d| !d.is_empty());
                 traces.push(Trace::Shortcut { place: *place, name: plain, program, arguments, description });
@@ -114,7 +121,10 @@ pub fn carry(footprint: &Footprint) -> (Footprint, Vec<Loss>) {
                 let mut kept: Vec<String> =
                     extensions.iter().filter(|e| taken_extensions.insert(e.to_lowercase())).cloned().collect();
                 if kept.len() < extensions.len() {
-                    lose(format!("the file type “{name}” does not get all of its endings"), "another file type has them");
+                    lose(
+                        format!("the file type “{name}” does not get all of its endings"),
+                        "another file type has them",
+                    );
                 }
                 if kept.is_empty() {
                     continue;

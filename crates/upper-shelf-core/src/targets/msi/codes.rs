@@ -49,7 +49,9 @@ pub fn version(version: &str) -> Result<String, String> {
         return Err("it must be two or three whole numbers with dots between".into());
     }
     if numbers.len() > 3 {
-        return Err("a fourth number is not compared: an upgrade that differs only there would not replace anything".into());
+        return Err(
+            "a fourth number is not compared: an upgrade that differs only there would not replace anything".into()
+        );
     }
     let limits = [255, 255, 65535];
     if let Some((n, limit)) = numbers.iter().zip(limits).find(|(n, limit)| *n > limit) {

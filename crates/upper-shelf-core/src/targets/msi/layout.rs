@@ -54,7 +54,8 @@ pub struct Layout<'j> {
 
 /// What the standard columns of our own table are.
 pub fn program_columns() -> Vec<Column> {
-    let column = |name: &str, kind, key, nullable| Column { name: name.into(), kind, key, nullable, localizable: false };
+    let column =
+        |name: &str, kind, key, nullable| Column { name: name.into(), kind, key, nullable, localizable: false };
     vec![
         column("Program", Kind::Text(72), true, false),
         column("File", Kind::Text(0), false, false),
@@ -83,10 +84,12 @@ impl<'j> Layout<'j> {
             names: ShortNames::default(),
             features: BTreeMap::new(),
         };
+        it.name_deepest_first();
         it.directories()?;
         it.file_components()?;
         it.other_folders()?;
         it.settings()?;
+        it.folders_with_folders()?;
         it.programs()?;
         it.shortcuts()?;
         registry::write(&mut it)?;
@@ -111,6 +114,43 @@ impl<'j> Layout<'j> {
 
     pub fn bit_attribute(&self) -> i32 {
         if self.bits64 { 256 } else { 0 }
+    }
+
+    /// Rows are in the order in which their keys' strings came: folders inside others come first, so that they are
+    /// also taken away first.
+    fn name_deepest_first(&mut self) {
+        let mut folders: Vec<&RelPath> = self
+            .job
+            .footprint
+            .traces()
+            .iter()
+            .filter(|t| matches!(t, Trace::Folder { .. }))
+            .filter_map(Trace::path)
+            .collect();
+        folders.sort_by_key(|p| std::cmp::Reverse(p.as_str().split('/').count()));
+        for folder in folders {
+            self.db.text(&key('D', folder.as_str(), folder.name()));
+        }
+        self.db.text("INSTALLDIR");
+    }
+
+    /// A folder that holds folders is only empty when those are gone: it is looked at again after all files.
+    fn folders_with_folders(&mut self) -> Result<()> {
+        let job = self.job;
+        let mut parents: std::collections::BTreeSet<Option<RelPath>> = [None].into();
+        for trace in job.footprint.traces() {
+            if let Trace::Folder { path, .. } = trace
+                && let Some(parent) = path.parent()
+                && parents.len() < SHARED
+            {
+                parents.insert(Some(parent));
+            }
+        }
+        for parent in parents {
+            let folder = self.folder_key(parent)?;
+            self.row("CreateFolder", &[&folder, SETTINGS])?;
+        }
+        Ok(())
     }
 
     fn directory(&mut self, key: &str, parent: &str, name: &str) -> Result<()> {
@@ -243,10 +283,16 @@ impl<'j> Layout<'j> {
 
     /// Folders that no file brings.
     fn other_folders(&mut self) -> Result<()> {
-        let folders: Vec<RelPath> = self.job.footprint.traces().iter().filter_map(|t| match t {
-            Trace::Folder { path, .. } => Some(path.clone()),
-            _ => None,
-        }).collect();
+        let folders: Vec<RelPath> = self
+            .job
+            .footprint
+            .traces()
+            .iter()
+            .filter_map(|t| match t {
+                Trace::Folder { path, .. } => Some(path.clone()),
+                _ => None,
+            })
+            .collect();
         for path in folders {
             if self.directories.contains_key(path.as_str()) {
                 continue;
@@ -282,7 +328,15 @@ impl<'j> Layout<'j> {
         self.in_feature(None, component)
     }
 
-    pub fn registry_row(&mut self, key: &str, root: i32, at: &str, name: &str, value: &str, component: &str) -> Result<()> {
+    pub fn registry_row(
+        &mut self,
+        key: &str,
+        root: i32,
+        at: &str,
+        name: &str,
+        value: &str,
+        component: &str,
+    ) -> Result<()> {
         let row = [
             self.db.text(key),
             Value::Int(root),
@@ -398,7 +452,9 @@ impl<'j> Layout<'j> {
 
     fn services(&mut self) -> Result<()> {
         for trace in self.job.footprint.traces() {
-            let Trace::Service { name, title, description, program, arguments, start, account } = trace else { continue };
+            let Trace::Service { name, title, description, program, arguments, start, account } = trace else {
+                continue;
+            };
             let Some((_, component, first, _)) = self.program(program) else { continue };
             let all: Vec<String> = first.iter().chain(arguments).cloned().collect();
             let row_key = key('S', &format!("service {name}"), name);
@@ -447,7 +503,15 @@ impl<'j> Layout<'j> {
             let Trace::Choice { key, title, description, chosen, .. } = trace else { continue };
             display += 2;
             let level = if *chosen { 1 } else { 3 };
-            self.feature(&choice_feature(key), MAIN, title, description.as_deref().unwrap_or_default(), display, level, 0)?;
+            self.feature(
+                &choice_feature(key),
+                MAIN,
+                title,
+                description.as_deref().unwrap_or_default(),
+                display,
+                level,
+                0,
+            )?;
         }
         for (feature, (_, parts)) in self.features.clone() {
             for part in 2..=parts {
@@ -459,7 +523,16 @@ impl<'j> Layout<'j> {
     }
 
     #[expect(clippy::too_many_arguments, reason = "the columns of the table")]
-    fn feature(&mut self, key: &str, parent: &str, title: &str, text: &str, display: i32, level: i32, bits: i32) -> Result<()> {
+    fn feature(
+        &mut self,
+        key: &str,
+        parent: &str,
+        title: &str,
+        text: &str,
+        display: i32,
+        level: i32,
+        bits: i32,
+    ) -> Result<()> {
         let row = [
             self.db.text(key),
             self.db.text(parent),

@@ -66,7 +66,9 @@ impl Target for Msi {
         for text in texts(job.footprint) {
             if encode(text, code_page).is_none() {
                 let problem = Problem::error(format!("code page {code_page} can't hold {text:?}"));
-                problems.push(problem.why("[target.msi] asks for it").instead("code-page = 65001, or no `code-page` at all"));
+                problems.push(
+                    problem.why("[target.msi] asks for it").instead("code-page = 65001, or no `code-page` at all"),
+                );
                 break;
             }
         }
@@ -118,10 +120,16 @@ impl Target for Msi {
 /// The texts that people wrote, which have to fit into the code page.
 fn texts(footprint: &Footprint) -> Vec<&str> {
     let p = &footprint.product;
-    let mut all: Vec<&str> = [&p.name, &p.publisher, &p.summary, &p.homepage, &p.support].into_iter().flatten().map(String::as_str).collect();
+    let mut all: Vec<&str> = [&p.name, &p.publisher, &p.summary, &p.homepage, &p.support]
+        .into_iter()
+        .flatten()
+        .map(String::as_str)
+        .collect();
     for trace in footprint.traces() {
         match trace {
-            Trace::Folder { path, .. } | Trace::File { path, .. } | Trace::HardLink { path, .. } => all.push(path.name()),
+            Trace::Folder { path, .. } | Trace::File { path, .. } | Trace::HardLink { path, .. } => {
+                all.push(path.name())
+            }
             Trace::Shortcut { name, arguments, description, .. } => {
                 all.push(name);
                 all.extend(arguments.iter().chain(description).map(String::as_str));
@@ -132,7 +140,9 @@ fn texts(footprint: &Footprint) -> Vec<&str> {
                 all.push(key);
                 all.extend(name.as_deref());
                 match value {
-                    crate::footprint::RegistryValue::Text(t) | crate::footprint::RegistryValue::Expandable(t) => all.push(t),
+                    crate::footprint::RegistryValue::Text(t) | crate::footprint::RegistryValue::Expandable(t) => {
+                        all.push(t)
+                    }
                     crate::footprint::RegistryValue::List(list) => all.extend(list.iter().map(String::as_str)),
                     crate::footprint::RegistryValue::Number(_) | crate::footprint::RegistryValue::Bytes(_) => {}
                 }

@@ -17,7 +17,10 @@ fn plain(c: char) -> bool {
 fn is_short(name: &str) -> bool {
     let (stem, ending) = name.rsplit_once('.').unwrap_or((name, ""));
     let dot_without_ending = name.ends_with('.');
-    (1..=8).contains(&stem.len()) && ending.len() <= 3 && !dot_without_ending && stem.chars().chain(ending.chars()).all(plain)
+    (1..=8).contains(&stem.len())
+        && ending.len() <= 3
+        && !dot_without_ending
+        && stem.chars().chain(ending.chars()).all(plain)
 }
 
 impl ShortNames {

@@ -5,9 +5,7 @@ use super::layout::{MAIN, PROGRAMS};
 use super::words::{arguments, unformatted};
 use super::{names, registry, rules};
 use crate::content::ContentHash;
-use crate::footprint::{
-    EnvironmentAction, Footprint, Identity, Place, RelPath, ServiceStart, Trace, WorkingFolder,
-};
+use crate::footprint::{EnvironmentAction, Footprint, Identity, Place, RelPath, ServiceStart, Trace, WorkingFolder};
 use crate::platform::Platform;
 use crate::targets::Depth;
 use md5::{Digest, Md5};
@@ -20,12 +18,50 @@ use std::fs::File;
 
 /// Tables that the footprint tells of, or that only say how an installation goes and looks.
 const KNOWN: [&str; 44] = [
-    "ActionText", "AdminExecuteSequence", "AdminUISequence", "AdvtExecuteSequence", "AppSearch", "Binary", "CheckBox",
-    "Component", "Condition", "Control", "ControlCondition", "ControlEvent", "CreateFolder", "CustomAction", "Dialog",
-    "Directory", "DuplicateFile", "Environment", "EventMapping", "Feature", "FeatureComponents", "File", "Icon",
-    "InstallExecuteSequence", "InstallUISequence", "LaunchCondition", "ListBox", "Media", "MsiFileHash",
-    "MsiShortcutProperty", "Property", "RadioButton", "RegLocator", "Registry", "ServiceControl", "ServiceInstall",
-    "Shortcut", "Signature", "TextStyle", "UIText", "Upgrade", "_Validation", PROGRAMS, "MsiDigitalCertificate",
+    "ActionText",
+    "AdminExecuteSequence",
+    "AdminUISequence",
+    "AdvtExecuteSequence",
+    "AppSearch",
+    "Binary",
+    "CheckBox",
+    "Component",
+    "Condition",
+    "Control",
+    "ControlCondition",
+    "ControlEvent",
+    "CreateFolder",
+    "CustomAction",
+    "Dialog",
+    "Directory",
+    "DuplicateFile",
+    "Environment",
+    "EventMapping",
+    "Feature",
+    "FeatureComponents",
+    "File",
+    "Icon",
+    "InstallExecuteSequence",
+    "InstallUISequence",
+    "LaunchCondition",
+    "ListBox",
+    "Media",
+    "MsiFileHash",
+    "MsiShortcutProperty",
+    "Property",
+    "RadioButton",
+    "RegLocator",
+    "Registry",
+    "ServiceControl",
+    "ServiceInstall",
+    "Shortcut",
+    "Signature",
+    "TextStyle",
+    "UIText",
+    "Upgrade",
+    "_Validation",
+    PROGRAMS,
+    "MsiDigitalCertificate",
 ];
 
 pub fn read(file: File, depth: Depth) -> Result<Footprint> {
@@ -61,10 +97,8 @@ type Inside<'c> = cabinet::read::Cabinet<msi_database::compound::StreamReader<'c
 
 /// The hash of each file in the cabinets inside, by its key; the hashes that the package states are compared.
 fn contents(db: &Database, compound: &mut Compound<File>) -> Result<HashMap<String, ContentHash>> {
-    let stated: HashMap<&str, Vec<i32>> = db
-        .rows("MsiFileHash")
-        .map(|r| (db.str(r[0]), r.iter().skip(2).filter_map(|v| db.int(*v)).collect()))
-        .collect();
+    let stated: HashMap<&str, Vec<i32>> =
+        db.rows("MsiFileHash").map(|r| (db.str(r[0]), r.iter().skip(2).filter_map(|v| db.int(*v)).collect())).collect();
     let mut all = HashMap::new();
     each_cabinet(&cabinets(db), compound, |cabinet| {
         cabinet.walk(|entry, bytes| {
@@ -217,8 +251,12 @@ impl<'d> Reader<'d> {
                 self.spots.insert(key, Spot::Other);
                 continue;
             };
-            let names: Vec<&str> =
-                chain[at + 1..].iter().filter_map(|k| rows.get(k)).map(|r| names::long(r.1)).filter(|n| *n != ".").collect();
+            let names: Vec<&str> = chain[at + 1..]
+                .iter()
+                .filter_map(|k| rows.get(k))
+                .map(|r| names::long(r.1))
+                .filter(|n| *n != ".")
+                .collect();
             let path = if names.is_empty() { Ok(None) } else { RelPath::new(names.join("/")).map(Some) };
             match path {
                 Ok(path) => {
@@ -303,11 +341,13 @@ impl<'d> Reader<'d> {
     }
 
     fn read_files(&mut self, contents: &HashMap<String, ContentHash>) {
-        let folders: HashMap<&str, &str> = self.db.rows("Component").map(|r| (self.text(r, 0), self.text(r, 2))).collect();
+        let folders: HashMap<&str, &str> =
+            self.db.rows("Component").map(|r| (self.text(r, 0), self.text(r, 2))).collect();
         self.component_files = self.db.rows("Component").map(|r| (self.text(r, 0), self.text(r, 5))).collect();
         for row in self.db.rows("File") {
             let (key, component) = (self.text(row, 0), self.text(row, 1));
-            let Some(path) = self.path(folders.get(component).copied().unwrap_or(""), names::long(self.text(row, 2))) else {
+            let Some(path) = self.path(folders.get(component).copied().unwrap_or(""), names::long(self.text(row, 2)))
+            else {
                 continue;
             };
             let size = u64::try_from(self.int(row, 3).unwrap_or(0)).unwrap_or(0);
@@ -446,7 +486,8 @@ impl<'d> Reader<'d> {
         for row in self.db.rows("FeatureComponents") {
             let feature = self.text(row, 0);
             // Unseen parts belong to the feature that they are parts of.
-            let feature = feature.rsplit_once('.').filter(|(_, n)| n.parse::<u32>().is_ok()).map_or(feature, |(f, _)| f);
+            let feature =
+                feature.rsplit_once('.').filter(|(_, n)| n.parse::<u32>().is_ok()).map_or(feature, |(f, _)| f);
             let file = self.component_files.get(self.text(row, 1)).and_then(|k| self.files.get(*k));
             of_feature.entry(feature).or_default().extend(file.cloned());
         }

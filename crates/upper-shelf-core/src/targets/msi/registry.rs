@@ -49,7 +49,8 @@ fn read_value(text: &str) -> RegistryValue {
         return RegistryValue::Bytes(hex.to_lowercase());
     }
     if let Some(n) = text.strip_prefix('#') {
-        let number = n.parse::<i64>().ok().and_then(|n| u32::try_from(n).ok().or(i32::try_from(n).ok().map(|n| n as u32)));
+        let number =
+            n.parse::<i64>().ok().and_then(|n| u32::try_from(n).ok().or(i32::try_from(n).ok().map(|n| n as u32)));
         return number.map_or_else(|| RegistryValue::Text(text.to_owned()), RegistryValue::Number);
     }
     if text.contains("[~]") {
@@ -175,9 +176,8 @@ pub fn read(
         let bits64 = wide.get(db.str(r[5])).copied().unwrap_or(false);
         keys.entry(key).or_default().push(Row { root: db.int(r[1]).unwrap_or(-1), name, value: db.str(r[4]), bits64 });
     }
-    let own_value = |key: &str, name: &str| {
-        keys.get(key).and_then(|rows| rows.iter().find(|r| r.name == name)).map(|r| r.value)
-    };
+    let own_value =
+        |key: &str, name: &str| keys.get(key).and_then(|rows| rows.iter().find(|r| r.name == name)).map(|r| r.value);
     let mut traces = Vec::new();
     let mut used: Vec<String> = Vec::new();
     for key in keys.keys() {

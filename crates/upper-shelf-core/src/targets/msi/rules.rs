@@ -141,7 +141,8 @@ fn upgrades(it: &mut Layout, code: &str, version: &str) -> Result<()> {
 
 fn conditions(it: &mut Layout) -> Result<()> {
     if it.job.footprint.rule("downgrade") != Some("allowed") {
-        let sentence = "A newer version of [ProductName] is already installed. Remove it first if this older one is wanted.";
+        let sentence =
+            "A newer version of [ProductName] is already installed. Remove it first if this older one is wanted.";
         it.row("LaunchCondition", &[NO_NEWER, sentence])?;
     }
     if let Some(windows) = it.job.footprint.rule("smallest-windows").and_then(Windows::parse) {
@@ -230,7 +231,9 @@ mod tests {
 
     #[test]
     fn versions_of_windows_come_back() {
-        for (text, carried) in [("10.0.17763", "10.0.17763"), ("10.0", "10.0.10240"), ("6.1", "6.1"), ("6.1.7601", "6.1")] {
+        for (text, carried) in
+            [("10.0.17763", "10.0.17763"), ("10.0", "10.0.10240"), ("6.1", "6.1"), ("6.1.7601", "6.1")]
+        {
             let windows = Windows::parse(text).expect("a version");
             assert_eq!(windows.text(), carried);
             assert_eq!(Windows::from_condition(&windows.condition()), Some(windows));

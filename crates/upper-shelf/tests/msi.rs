@@ -1,0 +1,469 @@
+//! Windows Installer packages, really installed on a machine of Wine: what is there afterwards is compared with the
+//! footprint item by item, and after removal the machine is the one from before.
+
+#[cfg(unix)]
+mod common;
+
+#[cfg(unix)]
+mod on_wine {
+    use crate::common::Folder;
+    use serde_json::Value;
+    use std::collections::{BTreeMap, BTreeSet};
+    use std::path::{Path, PathBuf};
+    use test_support::wine::{Registry, Wine};
+
+    const PROGRAM: &[u8] = include_bytes!("../../../demo/files/built/windows-x64/combwright.exe");
+
+    const MANIFEST: &str = r##"
+[product]
+id = "works.fernhollow.hives"
+name = "Hives & Frames"
+version = "VERSION"
+publisher = "Fernhollow Apiary Works"
+summary = "Counts frames [and] (hives)"
+homepage = "https://fernhollow.example/hives"
+support = "bees@fernhollow.example"
+
+[[layer]]
+from = "built"
+
+[[program]]
+key = "app"
+file = "hives.exe"
+working-folder = "install"
+
+[[program]]
+key = "scale"
+file = "tools/scale.exe"
+arguments = ["--station", "Mill Lane"]
+
+[[shortcut]]
+program = "app"
+places = ["menu", "desktop"]
+arguments = ["--where", 'C:\where.txt', "with space", 'quo"te', "[x](y)"]
+description = "All hives"
+
+[[file-type]]
+program = "app"
+extensions = ["comb", "brood"]
+name = "Hive journal"
+mime = "application/vnd.fernhollow.comb"
+
+[[link-scheme]]
+scheme = "hives"
+program = "app"
+
+[[environment]]
+name = "HIVES_HOME"
+value = "{install}/data"
+
+[[environment]]
+name = "PATH"
+value = "{install}/tools"
+action = "append"
+
+[[registry]]
+key = 'Software\Fernhollow\Hives'
+name = "Text"
+value = { text = "#[a] (b)" }
+[[registry]]
+key = 'Software\Fernhollow\Hives'
+name = "Where"
+value = { expandable = '%TEMP%\{install}' }
+[[registry]]
+key = 'Software\Fernhollow\Hives'
+name = "Number"
+value = { number = 4026531840 }
+[[registry]]
+key = 'Software\Fernhollow\Hives'
+name = "Bytes"
+value = { bytes = "00ff10" }
+[[registry]]
+key = 'Software\Fernhollow\Hives'
+name = "List"
+value = { list = ["one", "two three"] }
+[[registry]]
+key = 'Software\Fernhollow\Hives'
+view = "32-bit"
+value = { text = "its own, 32-bit" }
+[[registry]]
+root = "person"
+key = 'Software\Fernhollow\Hives'
+name = "Mine"
+value = { text = "yes" }
+
+[[font]]
+file = "fonts/hive.ttf"
+title = "Hive Sans"
+
+[[choice]]
+key = "samples"
+title = "Samples"
+files = ["samples/**"]
+
+MORE
+
+[targets]
+platforms = ["windows-x64"]
+build = ["msi"]
+"##;
+
+    /// A product with a trace of each kind.
+    fn product(version: &str, more: &str) -> Folder {
+        let folder = Folder::new();
+        folder.write("shelf.toml", MANIFEST.replace("VERSION", version).replace("MORE", more));
+        folder.write("built/hives.exe", PROGRAM).write("built/tools/scale.exe", PROGRAM);
+        folder.write("built/data/frames.txt", format!("frames of {version}\n"));
+        folder.write("built/data/Bienen-Stöcke und Völker.txt", test_support::prose(4, 300_000));
+        folder.write("built/fonts/hive.ttf", test_support::noise(5, 5000));
+        folder.write("built/samples/a.comb", "[hive A]\n").write("built/samples/empty.comb", "");
+        std::fs::create_dir_all(folder.at("built/logs/old/older")).expect("made");
+        folder.write("built/deep/deeper/deepest.txt", "deep");
+        folder
+    }
+
+    fn build(folder: &Folder) -> PathBuf {
+        let out = folder.command(&["build", "--json"]).output().expect("run");
+        assert!(out.status.success(), "{}", String::from_utf8_lossy(&out.stdout));
+        let built: Value = serde_json::from_slice(&out.stdout).expect("a report");
+        folder.at(built[0]["file"].as_str().expect("a file"))
+    }
+
+    fn traces(folder: &Folder, package: &Path) -> Vec<Value> {
+        let out = folder.command(&["inspect", "--json", package.to_str().expect("text")]).output().expect("run");
+        let seen: Value = serde_json::from_slice(&out.stdout).expect("a footprint");
+        let traces = seen.get("traces").or_else(|| seen["footprint"].get("traces")).expect("traces");
+        traces.as_array().expect("a list").clone()
+    }
+
+    fn installed(machine: &Wine, package: &Path, args: &[&str]) -> i32 {
+        let name = machine.bring(package, "package.msi");
+        machine.msiexec(&[&["/i", name.as_str()], args].concat())
+    }
+
+    const SCOPE: [&str; 4] = ["Program Files", "Program Files (x86)", "ProgramData", "users"];
+
+    /// Every file and folder that an installation could have left, but for the package itself and Wine's own noise.
+    fn files(machine: &Wine) -> BTreeSet<String> {
+        let mut all = BTreeSet::new();
+        for top in SCOPE {
+            let lines = test_support::listing(&machine.c().join(top));
+            all.extend(lines.into_iter().map(|l| format!("{top}/{l}")).filter(|l| !l.contains("/Temp/")));
+        }
+        all.extend(test_support::listing(&machine.home()).into_iter().map(|l| format!("home/{l}")));
+        all
+    }
+
+    /// The registry without what Wine itself writes at each start.
+    fn quiet(registry: Registry) -> Registry {
+        // Wine leaves these behind after any removal, whatever the package was.
+        let noise = [
+            "\\Installer\\",
+            "CurrentVersion\\Installer",
+            "\\Wine\\",
+            "Explorer\\",
+            "Volatile Environment",
+            "\\Control\\",
+            "Windows NT\\CurrentVersion\\Print",
+            "\\Enum\\",
+            "\\DeviceClasses\\",
+            "\\HardwareConfig",
+        ];
+        let mut registry = registry;
+        for (key, values) in &mut registry {
+            // The list of fonts is also one of the fonts of the machine that the tests run on.
+            if key.ends_with("CurrentVersion\\Fonts") {
+                values.retain(|name, _| name.contains("Hive"));
+            }
+        }
+        registry.into_iter().filter(|(k, values)| !values.is_empty() && !noise.iter().any(|n| k.contains(n))).collect()
+    }
+
+    /// What differs, a line each.
+    fn changed(before: &Registry, after: &Registry) -> Vec<String> {
+        let keys: BTreeSet<&String> = before.keys().chain(after.keys()).collect();
+        let differs = keys.into_iter().filter(|k| before.get(*k) != after.get(*k));
+        differs.map(|k| format!("{k}: {:?}, then {:?}", before.get(k), after.get(k))).collect()
+    }
+
+    fn value<'r>(registry: &'r Registry, key: &str, name: &str) -> Option<&'r str> {
+        let key = key.to_lowercase();
+        let values = registry.iter().find(|(k, _)| k.to_lowercase() == key).map(|(_, v)| v)?;
+        values.get(name).map(String::as_str)
+    }
+
+    fn own_entry(registry: &Registry) -> Vec<(&String, &BTreeMap<String, String>)> {
+        let list = "CurrentVersion\\Uninstall\\{";
+        registry
+            .iter()
+            .filter(|(k, v)| k.contains(list) && v.get("DisplayName").is_some_and(|n| n.contains("Hives")))
+            .collect()
+    }
+
+    #[test]
+    fn an_installation_leaves_exactly_the_footprint_and_removal_leaves_nothing() {
+        let folder = product("2.4.0", "");
+        let package = build(&folder);
+        let machine = Wine::new();
+        let (files_before, registry_before) = (files(&machine), quiet(machine.registry()));
+        assert_eq!(installed(&machine, &package, &[]), 0);
+        let registry = machine.registry();
+        let at = |path: &str| machine.c().join("Program Files/Hives & Frames").join(path);
+        let inside = |path: &str| format!("C:\\Program Files\\Hives & Frames\\{}", path.replace('/', "\\"));
+        let exe = inside("hives.exe");
+        let mut expected: BTreeSet<String> = BTreeSet::new();
+        let mut kinds = BTreeSet::new();
+        for trace in traces(&folder, &package) {
+            let text = |key: &str| trace[key].as_str().unwrap_or_default().to_owned();
+            let kind = text("trace");
+            match kind.as_str() {
+                "folder" => {
+                    assert!(at(&text("path")).is_dir(), "{trace}");
+                    expected.insert(text("path"));
+                }
+                "file" => {
+                    let bytes = std::fs::read(at(&text("path"))).unwrap_or_else(|e| panic!("{trace}: {e}"));
+                    assert!(bytes == std::fs::read(folder.at("built").join(text("path"))).expect("read"), "{trace}");
+                    expected.insert(text("path"));
+                }
+                "shortcut" if text("place") == "menu" => {
+                    let link = "C:\\users\\root\\AppData\\Roaming\\Microsoft\\Windows\\Start Menu\\Programs\\Hives & Frames.lnk";
+                    let bytes = std::fs::read(machine.c().join(link[3..].replace('\\', "/"))).expect("the shortcut");
+                    let wide = |text: &str| text.encode_utf16().flat_map(u16::to_le_bytes).collect::<Vec<u8>>();
+                    let has = |text: &str| bytes.windows(text.len() * 2).any(|w| w == wide(text));
+                    assert!(has("All hives") && has("product.ico"));
+                    machine.run(&["start", "/wait", link]);
+                    let told = std::fs::read_to_string(machine.c().join("where.txt"))
+                        .expect("the shortcut starts the program");
+                    assert!(told.contains(&format!("program  {exe}")), "{told}");
+                    assert!(told.contains("started  C:\\Program Files\\Hives & Frames"), "{told}");
+                    assert!(told.ends_with("argument with space\nargument quo\"te\nargument [x](y)\n"), "{told}");
+                }
+                "shortcut" => assert!(
+                    files(&machine).iter().any(|f| f.contains("Desktop/Hives & Frames.lnk")),
+                    "{trace}: {:?}",
+                    files(&machine)
+                ),
+                "file-type" => {
+                    let class = "machine\\Software\\Classes\\works.fernhollow.hives.comb";
+                    assert_eq!(value(&registry, class, "@"), Some("\"Hive journal\""));
+                    assert_eq!(
+                        value(&registry, &format!("{class}\\shell\\open\\command"), "@"),
+                        Some(format!("\"\"{exe}\" \"%1\"\"").as_str())
+                    );
+                    for extension in ["comb", "brood"] {
+                        let key = format!("machine\\Software\\Classes\\.{extension}");
+                        assert_eq!(value(&registry, &key, "@"), Some("\"works.fernhollow.hives.comb\""));
+                        assert_eq!(value(&registry, &key, "Content Type"), Some("\"application/vnd.fernhollow.comb\""));
+                    }
+                }
+                "link-scheme" => {
+                    assert_eq!(value(&registry, "machine\\Software\\Classes\\hives", "URL Protocol"), Some("\"\""));
+                    let command = value(&registry, "machine\\Software\\Classes\\hives\\shell\\open\\command", "@");
+                    assert_eq!(command, Some(format!("\"\"{exe}\" \"%1\"\"").as_str()));
+                }
+                "environment" => {
+                    let now = value(
+                        &registry,
+                        "machine\\System\\CurrentControlSet\\Control\\Session Manager\\Environment",
+                        &text("name"),
+                    );
+                    let now = now.expect("the variable");
+                    match text("name").as_str() {
+                        "PATH" => assert!(
+                            now.ends_with(&format!("\\wbem;{}\"", inside("tools")))
+                                || now.ends_with(&format!(";{}\"", inside("tools"))),
+                            "{now}"
+                        ),
+                        _ => assert_eq!(now, format!("\"{}\"", inside("data"))),
+                    }
+                }
+                "registry" => {
+                    let (root, wow) = (text("root"), if text("view") == "32-bit" { "Wow6432Node\\" } else { "" });
+                    let root = if root == "person" { "person" } else { "machine" };
+                    let key = format!("{root}\\Software\\{wow}Fernhollow\\Hives");
+                    let name = trace["name"].as_str().unwrap_or("@");
+                    let now = value(&registry, &key, name).unwrap_or_else(|| panic!("{trace} is not there"));
+                    let expected = match name {
+                        "Text" => "\"#[a] (b)\"".to_owned(),
+                        "Where" => format!("str(2):\"%TEMP%\\{}\"", inside("")),
+                        "Number" => "dword:f0000000".into(),
+                        "Bytes" => "hex:00,ff,10".into(),
+                        "List" => "str(7):\"one\\0two three\\0\"".into(),
+                        "Mine" => "\"yes\"".into(),
+                        _ => "\"its own, 32-bit\"".into(),
+                    };
+                    assert_eq!(now, expected, "{trace}");
+                }
+                "font" => {
+                    let key = "machine\\Software\\Microsoft\\Windows NT\\CurrentVersion\\Fonts";
+                    assert_eq!(
+                        value(&registry, key, "Hive Sans (TrueType)"),
+                        Some(format!("\"{}\"", inside("fonts/hive.ttf")).as_str())
+                    );
+                }
+                "program" | "choice" | "rule" => {}
+                other => panic!("nothing compares a trace of the kind {other}"),
+            }
+            kinds.insert(kind);
+        }
+        assert_eq!(kinds.len(), 11, "{kinds:?}");
+        // And nothing else is in the product's folder.
+        let there: BTreeSet<String> = test_support::listing(&at(""))
+            .iter()
+            .map(|l| l.split([' ', '/']).next().unwrap_or_default().to_owned())
+            .collect();
+        let tops: BTreeSet<String> =
+            expected.iter().map(|p| p.split([' ', '/']).next().unwrap_or_default().to_owned()).collect();
+        assert_eq!(there, tops);
+        let entries = own_entry(&registry);
+        assert_eq!(entries.len(), 1);
+        let entry = entries[0].1;
+        for (name, expected) in [
+            ("DisplayName", "\"Hives & Frames\""),
+            ("DisplayVersion", "\"2.4.0\""),
+            ("Publisher", "\"Fernhollow Apiary Works\""),
+            ("Comments", "\"Counts frames [and] (hives)\""),
+            ("URLInfoAbout", "\"https://fernhollow.example/hives\""),
+            ("Contact", "\"bees@fernhollow.example\""),
+            ("InstallLocation", "\"C:\\Program Files\\Hives & Frames\\\""),
+        ] {
+            assert_eq!(entry.get(name).map(String::as_str), Some(expected), "{name}");
+        }
+
+        std::fs::remove_file(machine.c().join("where.txt")).expect("removed");
+        assert_eq!(machine.msiexec(&["/x", "C:\\package.msi"]), 0);
+        let left: Vec<String> = files(&machine).difference(&files_before).cloned().collect();
+        assert_eq!(left, Vec::<String>::new(), "left behind");
+        assert_eq!(changed(&registry_before, &quiet(machine.registry())), Vec::<String>::new());
+    }
+
+    #[test]
+    fn an_upgrade_replaces_everything_and_a_downgrade_is_refused() {
+        for when in ["early", "late"] {
+            let rule = format!("[install]\nupgrade = \"{when}\"");
+            let (old, new) = (product("1.0.0", &rule), product("2.0.0", &rule));
+            old.write("built/data/gone.txt", "only in the old version");
+            new.write("built/data/come.txt", "only in the new version");
+            let (old, new) = (build(&old), build(&new));
+            let machine = Wine::new();
+            // The folder that was chosen for the old version is the new one's too.
+            assert_eq!(installed(&machine, &old, &["INSTALLDIR=C:\\Apiary\\"]), 0);
+            let at = |path: &str| machine.c().join("Apiary").join(path);
+            assert!(at("data/gone.txt").exists());
+            assert_eq!(installed(&machine, &new, &[]), 0, "{when}");
+            let there = test_support::listing(&at(""));
+            assert!(!at("data/gone.txt").exists() && at("data/come.txt").exists(), "{when}: {there:?}");
+            assert_eq!(std::fs::read_to_string(at("data/frames.txt")).expect("there"), "frames of 2.0.0\n", "{when}");
+            let registry = machine.registry();
+            let entries = own_entry(&registry);
+            assert_eq!(entries.len(), 1, "{when}: one entry in the list of applications");
+            assert_eq!(entries[0].1.get("DisplayVersion").map(String::as_str), Some("\"2.0.0\""));
+            let before = files(&machine);
+            // Wine forgets a product's upgrade code when a late upgrade takes the old version away, and finds no newer one.
+            if when == "early" {
+                // 1603: the low byte is 67.
+                assert_eq!(installed(&machine, &old, &[]), 67, "{when}");
+                assert_eq!(files(&machine), before, "{when}: a refused downgrade changes nothing");
+                assert_eq!(machine.msiexec(&["/x", "C:\\package.msi"]), 67, "the old package removes nothing");
+            }
+            assert_eq!(installed(&machine, &new, &["REMOVE=ALL"]), 0);
+            assert!(!at("").exists(), "{when}");
+        }
+    }
+
+    #[test]
+    fn choices_and_shortcuts_are_left_out_when_an_administrator_says_so() {
+        let folder = product("1.0.0", "");
+        let package = build(&folder);
+        let machine = Wine::new();
+        assert_eq!(installed(&machine, &package, &["ADDLOCAL=Main", "DESKTOPSHORTCUT=0"]), 0);
+        let there = files(&machine);
+        assert!(there.iter().any(|f| f.contains("Hives & Frames/hives.exe")));
+        assert!(!there.iter().any(|f| f.contains("samples/a.comb") || f.contains("Desktop/Hives")), "{there:?}");
+    }
+
+    #[test]
+    fn a_repair_brings_back_what_was_lost() {
+        let folder = product("1.0.0", "");
+        let package = build(&folder);
+        let machine = Wine::new();
+        assert_eq!(installed(&machine, &package, &[]), 0);
+        let file = machine.c().join("Program Files/Hives & Frames/data/frames.txt");
+        std::fs::remove_file(&file).expect("removed");
+        assert_eq!(installed(&machine, &package, &["REINSTALL=ALL", "REINSTALLMODE=amus"]), 0);
+        assert!(file.exists());
+    }
+
+    #[test]
+    fn a_failing_installation_changes_nothing() {
+        let folder = product("1.0.0", "");
+        let package = build(&folder);
+        let mut bytes = std::fs::read(&package).expect("read");
+        // A flipped byte in the cabinet: its checksum is wrong then.
+        let cabinet = bytes.windows(4).position(|w| w == b"MSCF").expect("a cabinet");
+        bytes[cabinet + 3000] ^= 0x55;
+        let damaged = folder.at("damaged.msi");
+        std::fs::write(&damaged, bytes).expect("written");
+        let machine = Wine::new();
+        let (before, registry) = (files(&machine), quiet(machine.registry()));
+        assert_eq!(installed(&machine, &damaged, &[]), 67);
+        assert_eq!(files(&machine), before);
+        assert_eq!(changed(&registry, &quiet(machine.registry())), Vec::<String>::new());
+        let check = folder.command(&["check", "damaged.msi"]).output().expect("run");
+        assert_eq!(check.status.code(), Some(4));
+    }
+
+    #[test]
+    fn one_person_installs_without_touching_the_machine() {
+        let folder = product("1.0.0", "[install]\nscope = \"person\"");
+        let package = build(&folder);
+        let machine = Wine::new();
+        assert_eq!(installed(&machine, &package, &[]), 0);
+        let own = machine.c().join("users/root/AppData/Local/Programs/Hives & Frames/hives.exe");
+        assert!(own.exists());
+        let registry = machine.registry();
+        assert_eq!(value(&registry, "person\\Software\\Fernhollow\\Hives", "Number"), Some("dword:f0000000"));
+        assert_eq!(value(&registry, "machine\\Software\\Fernhollow\\Hives", "Number"), None);
+        assert_eq!(machine.msiexec(&["/x", "C:\\package.msi"]), 0);
+        assert!(!own.exists());
+    }
+
+    #[test]
+    fn a_service_is_installed_and_taken_away() {
+        let service = "[[service]]\nname = \"HiveScale\"\ntitle = \"Hive Scale\"\nprogram = \"scale\"\nstart = \"on-demand\"\narguments = [\"--quiet\"]";
+        let folder = product("1.0.0", service);
+        let package = build(&folder);
+        let machine = Wine::new();
+        assert_eq!(installed(&machine, &package, &[]), 0);
+        let registry = machine.registry();
+        let key = "machine\\System\\CurrentControlSet\\Services\\HiveScale";
+        assert_eq!(value(&registry, key, "DisplayName"), Some("\"Hive Scale\""));
+        assert_eq!(value(&registry, key, "Start"), Some("dword:00000003"));
+        let image = value(&registry, key, "ImagePath").expect("a path");
+        assert!(image.contains("tools\\scale.exe") && image.ends_with("--station \"Mill Lane\" --quiet\""), "{image}");
+        assert_eq!(machine.msiexec(&["/x", "C:\\package.msi"]), 0);
+        assert_eq!(value(&machine.registry(), key, "DisplayName"), None);
+    }
+
+    #[test]
+    fn the_same_input_gives_the_same_package_and_any_change_another_code() {
+        let package = |version: &str, more: Option<&str>| {
+            let folder = product(version, "");
+            if let Some(text) = more {
+                folder.write("built/data/frames.txt", text);
+            }
+            std::fs::read(build(&folder)).expect("read")
+        };
+        let first = package("1.0.0", None);
+        assert!(first == package("1.0.0", None));
+        let code = |bytes: &[u8]| {
+            let text = String::from_utf8_lossy(bytes).into_owned();
+            let at = text.find("x64;1033").expect("a template");
+            let rest = &text[at..at + 100];
+            rest[rest.find('{').expect("a code")..][..38].to_owned()
+        };
+        assert_ne!(code(&first), code(&package("1.0.0", Some("other"))));
+        assert_eq!(code(&first), code(&package("1.0.0", None)));
+    }
+}

@@ -154,6 +154,7 @@ fn planned_packages(
             files: &payload.files,
             links: &[],
             icon,
+            wizard: &product.wizard,
             time: product.time,
             file_name: &product.file_name,
             settings,
@@ -347,6 +348,7 @@ fn build_platform(
                         files: &plan.payload.files,
                         links,
                         icon: &plan.icon,
+                        wizard: &plan.product.wizard,
                         time: plan.product.time,
                         file_name: &plan.product.file_name,
                         settings: &project.manifest.target,
@@ -415,6 +417,10 @@ fn finish_package(
     hasher.update_reader(File::open(&partial.path).map_err(trouble)?).map_err(trouble)?;
     let bytes = partial.file.metadata().map_err(trouble)?.len();
     let file = output.join(&package.file_name);
+    if let Some((ending, text)) = target.page(&partial.path, &package.file_name, &package.carried)? {
+        let page = output.join(format!("{}{ending}", package.file_name));
+        fs::write(&page, text).map_err(|e| Failure::io("can't write", &page, &e))?;
+    }
     partial.finish(&file, package.target == TargetName::Appimage)?;
     let mut biggest: Vec<(RelPath, u64)> = plan.payload.files.iter().map(|f| (f.path.clone(), f.size)).collect();
     biggest.sort_by(|a, b| b.1.cmp(&a.1).then(a.0.cmp(&b.0)));

@@ -26,5 +26,6 @@ pub mod platform;
 pub mod problem;
 pub mod scan;
 pub mod targets;
+pub mod wizard;
 
 pub use problem::{Failure, Kind, Problem};

@@ -189,12 +189,14 @@ fn write(
     let target = targets::target(target);
     let (carried, _) = target.carry(&made.footprint);
     let icon = ICON.with(Icon::clone);
+    let wizard = Default::default();
     let out = File::options().read(true).write(true).create(true).truncate(true).open(to).expect("a file");
     let job = Job {
         footprint: &carried,
         files: &made.files,
         links: &made.links,
         icon: &icon,
+        wizard: &wizard,
         time: 1_795_132_800,
         file_name: "Some-Thing-1.0",
         settings,

@@ -32,15 +32,44 @@ fn least() -> Database {
         let row: Vec<Value> = row.iter().map(|v| db.text(v)).collect();
         db.insert(table, &row).expect("inserted");
     }
-    let file = [db.text("FHive"), db.text("CHive"), db.text("hive.txt"), Value::Int(5), Value::Null, Value::Null, Value::Int(512), Value::Int(1)];
+    let file = [
+        db.text("FHive"),
+        db.text("CHive"),
+        db.text("hive.txt"),
+        Value::Int(5),
+        Value::Null,
+        Value::Null,
+        Value::Int(512),
+        Value::Int(1),
+    ];
     db.insert("File", &file).expect("inserted");
-    let component = [db.text("CHive"), db.text(OTHER), db.text("HIVES"), Value::Int(256), Value::Null, db.text("FHive")];
+    let component =
+        [db.text("CHive"), db.text(OTHER), db.text("HIVES"), Value::Int(256), Value::Null, db.text("FHive")];
     db.insert("Component", &component).expect("inserted");
-    let feature = [db.text("Main"), Value::Null, db.text("All"), Value::Null, Value::Int(1), Value::Int(1), db.text("HIVES"), Value::Int(0)];
+    let feature = [
+        db.text("Main"),
+        Value::Null,
+        db.text("All"),
+        Value::Null,
+        Value::Int(1),
+        Value::Int(1),
+        db.text("HIVES"),
+        Value::Int(0),
+    ];
     db.insert("Feature", &feature).expect("inserted");
     let media = [Value::Int(1), Value::Int(1), Value::Null, db.text("#files.cab"), Value::Null, Value::Null];
     db.insert("Media", &media).expect("inserted");
-    let actions = ["CostInitialize", "FileCost", "CostFinalize", "InstallValidate", "InstallInitialize", "ProcessComponents", "InstallFiles", "RegisterProduct", "InstallFinalize"];
+    let actions = [
+        "CostInitialize",
+        "FileCost",
+        "CostFinalize",
+        "InstallValidate",
+        "InstallInitialize",
+        "ProcessComponents",
+        "InstallFiles",
+        "RegisterProduct",
+        "InstallFinalize",
+    ];
     for (n, action) in actions.iter().enumerate() {
         let row = [db.text(action), Value::Null, Value::Int(n as i32 * 100 + 100)];
         db.insert("InstallExecuteSequence", &row).expect("inserted");
@@ -178,7 +207,16 @@ fn rules_that_others_let_pass_are_found() {
             db.insert("Property", &row).expect("inserted");
         }),
         ("the sequence 1 is in no cabinet, or taken", |db| {
-            let row = [db.text("FTwo"), db.text("CHive"), db.text("two.txt"), Value::Int(5), Value::Null, Value::Null, Value::Null, Value::Int(1)];
+            let row = [
+                db.text("FTwo"),
+                db.text("CHive"),
+                db.text("two.txt"),
+                Value::Int(5),
+                Value::Null,
+                Value::Null,
+                Value::Null,
+                Value::Int(1),
+            ];
             db.insert("File", &row).expect("inserted");
         }),
         ("another one has the same GUID", |db| {
@@ -197,7 +235,11 @@ fn rules_that_others_let_pass_are_found() {
         let mut db = least();
         spoil(&mut db);
         let (_, faults) = read(&written(db, &[])).expect("read");
-        let said = if said == "Property has two" { "the rows of Property are not in the order of their keys, or two have the same" } else { said };
+        let said = if said == "Property has two" {
+            "the rows of Property are not in the order of their keys, or two have the same"
+        } else {
+            said
+        };
         assert!(faults.iter().any(|f| f.contains(said)), "{said}: {faults:?}");
     }
 }

@@ -97,6 +97,9 @@ pub struct Manifest {
     /// How the product goes onto a machine.
     #[serde(default)]
     pub install: Install,
+    /// The pages on which people install it.
+    #[serde(default)]
+    pub wizard: Wizard,
     /// What is built.
     #[serde(default)]
     pub targets: Targets,
@@ -382,6 +385,23 @@ pub struct Install {
     pub upgrade: Option<Upgrade>,
     /// The program to start when people have installed it; default: none.
     pub start_at_end: Option<String>,
+}
+
+/// The pages on which people install it.
+#[derive(Debug, Clone, Default, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+pub struct Wizard {
+    /// A text file (UTF-8) with the licence that people have to agree to; default: no such page.
+    pub license: Option<String>,
+    /// The colour of its lines, such as `#e8a028`.
+    pub accent: Option<String>,
+    /// Its languages, such as `["en", "de"]`; the first is for systems whose own is not among them. Default: both of
+    /// these.
+    pub languages: Option<Vec<String>>,
+    /// Words in place of those that come with this program, by language and key:
+    /// `[wizard.words.de]`, `done-text = "…"`. A language other than `en` and `de` needs all of them.
+    #[serde(default)]
+    pub words: BTreeMap<String, BTreeMap<String, String>>,
 }
 
 /// For whom a product is installed.

@@ -37,6 +37,8 @@ pub struct Job<'j> {
     pub links: &'j [(crate::footprint::RelPath, crate::footprint::RelPath)],
     /// The picture.
     pub icon: &'j Icon,
+    /// The wizard, for formats that have one.
+    pub wizard: &'j crate::wizard::Wizard,
     /// Seconds since 1970 that everything inside bears.
     pub time: u32,
     /// The package's name without its ending.
@@ -81,6 +83,19 @@ pub trait Target: Sync {
     /// # Errors
     /// [`Kind::Package`] when it is damaged; [`Kind::Machine`] when it can't be read.
     fn read(&self, package: &Path, depth: Depth) -> Result<Option<Footprint>, Failure>;
+
+    /// A page that lies beside a finished package: the end of its name, and its text.
+    ///
+    /// # Errors
+    /// As [`read`](Self::read).
+    fn page(
+        &self,
+        _package: &Path,
+        _name: &str,
+        _footprint: &Footprint,
+    ) -> Result<Option<(&'static str, String)>, Failure> {
+        Ok(None)
+    }
 
     /// What is wrong with a package of this format though it can be read: rules that systems insist on and readers let
     /// pass. A package that is built here has none.

@@ -44,6 +44,8 @@ pub struct Product {
     pub traces: Vec<Trace>,
     /// The patterns of each choice's files.
     pub choices: Vec<(String, Vec<String>)>,
+    /// The wizard.
+    pub wizard: crate::wizard::Wizard,
     /// The packages' formats.
     pub targets: Vec<TargetName>,
     /// Seconds since 1970 that all files inside packages bear.
@@ -118,6 +120,7 @@ impl Project {
             r.windows(&mut traces);
         }
         let choices = m.choice.iter().map(|c| (c.key.clone(), c.files.clone())).collect();
+        let wizard = if platform.system() == System::Windows { r.wizard() } else { crate::wizard::Wizard::default() };
         let targets = r.targets();
         let time = r.time(epoch);
         let pattern = m.targets.file_name.clone().unwrap_or_else(|| {
@@ -136,7 +139,10 @@ impl Project {
         let Resolver { problems, mut defaults, .. } = r;
         defaults.sort();
         defaults.dedup();
-        (Product { platform, identity, layers, icon, traces, choices, targets, time, file_name, defaults }, problems)
+        (
+            Product { platform, identity, layers, icon, traces, choices, wizard, targets, time, file_name, defaults },
+            problems,
+        )
     }
 }
 

@@ -7,6 +7,8 @@ use crate::manifest::read::Source;
 use crate::manifest::written::{Downgrade, Scope, Upgrade};
 use crate::payload::{Payload, patterns};
 use crate::problem::{Problem, nearest};
+use crate::targets::msi::language_numbers;
+use crate::wizard::{Language, WORDS, Wizard, color};
 use std::collections::BTreeSet;
 
 impl Resolver<'_> {
@@ -109,6 +111,70 @@ impl Resolver<'_> {
         }
         self.rules(keys, traces);
         self.no_twins(traces);
+    }
+
+    /// The wizard, with all of its words.
+    pub(super) fn wizard(&mut self) -> Wizard {
+        let written = &self.project.manifest.wizard;
+        let mut wizard = Wizard::default();
+        if let Some(path) = &written.license {
+            match std::fs::read_to_string(self.project.folder.join(path)) {
+                Ok(text) => wizard.license = Some(text),
+                Err(e) => {
+                    let what = format!("the licence {path} can't be read");
+                    self.problem("wizard.license", what, &e.to_string(), "a text file beside the manifest, in UTF-8");
+                }
+            }
+        }
+        match written.accent.as_deref().map(|text| (text, color(text))) {
+            None => {}
+            Some((_, Some(accent))) => wizard.accent = accent,
+            Some((text, None)) => {
+                self.problem("wizard.accent", format!("{text:?} is no colour"), "", "accent = \"#e8a028\"");
+            }
+        }
+        let codes = written.languages.clone().unwrap_or_else(|| {
+            self.default("wizard.languages", "en, de", "these come with this program; the system's own is chosen");
+            vec!["en".into(), "de".into()]
+        });
+        let mut languages = Vec::new();
+        for (n, code) in codes.iter().enumerate() {
+            let at = format!("wizard.languages.{n}");
+            if language_numbers(code).is_empty() {
+                self.problem(
+                    &at,
+                    format!("no language is known as {code:?}"),
+                    "",
+                    "a code of two letters, such as \"de\"",
+                );
+                continue;
+            }
+            match Language::new(code, written.words.get(code).unwrap_or(&Default::default())) {
+                Ok(language) => languages.push(language),
+                Err((missing, strange)) => {
+                    if !missing.is_empty() {
+                        let what = format!("the language {code:?} lacks words: {}", missing.join(", "));
+                        let instead = format!("[wizard.words.{code}]\n{} = \"…\"", missing[0]);
+                        self.problem(&at, what, "only en and de come with this program", instead);
+                    }
+                    for key in strange {
+                        let near = nearest(&key, WORDS.iter().map(|w| w.0));
+                        let instead =
+                            near.map_or_else(|| "one of the wizard's words".to_owned(), |n| format!("{n} = \"…\""));
+                        self.problem(
+                            &format!("wizard.words.{code}.{key}"),
+                            format!("{key:?} is none of the wizard's words"),
+                            "",
+                            instead,
+                        );
+                    }
+                }
+            }
+        }
+        if !languages.is_empty() {
+            wizard.languages = languages;
+        }
+        wizard
     }
 
     fn rules(&mut self, keys: Keys, traces: &mut Vec<Trace>) {

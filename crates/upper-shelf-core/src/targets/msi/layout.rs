@@ -3,7 +3,7 @@
 use super::codes::{self, guid, key};
 use super::names::ShortNames;
 use super::words::{command_line, formatted};
-use super::{registry, rules, sequences};
+use super::{dialogs, registry, rules, sequences};
 use crate::footprint::{EnvironmentAction, Footprint, Place, RelPath, ServiceStart, Trace, WorkingFolder};
 use crate::platform::Platform;
 use crate::targets::Job;
@@ -98,6 +98,7 @@ impl<'j> Layout<'j> {
         it.feature_tree()?;
         rules::properties(&mut it)?;
         sequences::write(&mut it)?;
+        dialogs::write(&mut it)?;
         Ok(it)
     }
 

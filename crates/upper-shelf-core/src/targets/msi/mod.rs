@@ -3,6 +3,8 @@
 
 mod carry;
 mod codes;
+mod deploy;
+mod dialogs;
 mod layout;
 mod names;
 mod pe;
@@ -13,6 +15,7 @@ mod sequences;
 mod words;
 
 pub use codes::is_guid;
+pub use dialogs::language_numbers;
 
 use super::{Depth, Job, Loss, Target, damaged, unwritten};
 use crate::content::ContentHash;
@@ -111,6 +114,17 @@ impl Target for Msi {
         read::read(file, depth).map(Some).map_err(|e| damaged(package, e.to_string()))
     }
 
+    fn page(
+        &self,
+        package: &Path,
+        name: &str,
+        footprint: &Footprint,
+    ) -> Result<Option<(&'static str, String)>, Failure> {
+        let file = File::open(package).map_err(|e| Failure::io("can't read", package, &e))?;
+        let page = deploy::page(file, name, footprint).map_err(|e| damaged(package, e.to_string()))?;
+        Ok(Some((".DEPLOY.md", page)))
+    }
+
     fn faults(&self, package: &Path) -> Result<Vec<String>, Failure> {
         let file = File::open(package).map_err(|e| Failure::io("can't read", package, &e))?;
         read::faults(file).map_err(|e| damaged(package, e.to_string()))
@@ -168,7 +182,8 @@ fn texts(footprint: &Footprint) -> Vec<&str> {
 /// UTF-8.
 fn code_page(job: &Job) -> u32 {
     job.settings.msi.code_page.unwrap_or_else(|| {
-        if texts(job.footprint).into_iter().all(|t| encode(t, 1252).is_some()) { 1252 } else { 65001 }
+        let words = job.wizard.languages.iter().flat_map(|l| l.words.values()).map(String::as_str);
+        if texts(job.footprint).into_iter().chain(words).all(|t| encode(t, 1252).is_some()) { 1252 } else { 65001 }
     })
 }
 
@@ -226,6 +241,9 @@ fn write(job: &Job, mut stream: Stream, out: File) -> layout::Result<()> {
     let row = [db.text(layout::ICON), Value::Stream];
     db.insert("Icon", &row)?;
     compound.stream(&pack(&format!("Icon.{}", layout::ICON), false), &icon)?;
+    for (name, bytes) in dialogs::pictures(job.wizard, job.icon) {
+        compound.stream(&pack(&format!("Binary.{name}"), false), &bytes)?;
+    }
     let product = layout.product_code(&digest);
     layout.row("Property", &["ProductCode", &product])?;
     let mut db = layout.db;
@@ -290,7 +308,7 @@ fn digest(job: &Job, seen: &[Seen]) -> Vec<u8> {
     hasher.update(env!("CARGO_PKG_VERSION").as_bytes());
     hasher.update(job.footprint.to_text().as_bytes());
     hasher.update(&job.time.to_le_bytes());
-    hasher.update(format!("{:?}", job.settings.msi).as_bytes());
+    hasher.update(format!("{:?}{:?}", job.settings.msi, job.wizard).as_bytes());
     for file in seen {
         hasher.update(&file.content.0);
     }

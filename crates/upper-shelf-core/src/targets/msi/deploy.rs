@@ -1,0 +1,105 @@
+//! The page for administrators that lies beside a package: command lines, properties, exit codes, and how to see
+//! whether it is installed. Everything on it is read from the finished package.
+
+use super::layout::{MAIN, choice_feature};
+use crate::footprint::{Footprint, Place, Trace};
+use msi_database::compound::{Compound, Limits};
+use msi_database::{Result, summary};
+use std::fmt::Write as _;
+use std::fs::File;
+
+/// The page, in Markdown.
+pub fn page(package: File, name: &str, footprint: &Footprint) -> Result<String> {
+    let mut compound = Compound::open(package, Limits::default())?;
+    let package = msi_database::read::read(&mut compound, msi_database::read::Limits::default())?;
+    let db = &package.database;
+    let property = |name: &str| db.property(name).unwrap_or_default();
+    let (product, id) = (property("ProductName"), property("UpperShelfId"));
+    let code = property("ProductCode");
+    let scope = footprint.rule("scope").unwrap_or("machine");
+    let mut out = String::new();
+    let mut line = |text: String| {
+        let _ = writeln!(out, "{text}");
+    };
+    line(format!("# Deploying {product} {}\n", property("UpperShelfVersion")));
+    line(format!(
+        "`{name}`, by {}. For {}.\n",
+        property("Manufacturer"),
+        match scope {
+            "person" => "one person, without administrator rights",
+            "asked" => "one person or everyone, as it is told",
+            _ => "everyone on the machine; it needs administrator rights",
+        }
+    ));
+    line("## Command lines\n".into());
+    line("| to | command line |\n|---|---|".into());
+    line(format!("| install or upgrade, silently | `msiexec /i \"{name}\" /qn /norestart /l*v install.log` |"));
+    line(format!("| repair | `msiexec /i {code} REINSTALL=ALL REINSTALLMODE=omus /qn /norestart` |"));
+    line(format!("| remove | `msiexec /x {code} /qn /norestart` |"));
+    if scope == "asked" {
+        line(format!("| install for everyone | `msiexec /i \"{name}\" ALLUSERS=1 MSIINSTALLPERUSER=\"\" /qn` |"));
+    }
+    line("\n## Properties\n".into());
+    line("| property | default | what it does |\n|---|---|---|".into());
+    let folder = footprint.rule("folder").unwrap_or_default().replace('/', "\\");
+    line(format!(
+        "| `INSTALLDIR` | `{folder}` below the system's folder of programs, or where the version before is | the folder |"
+    ));
+    let has =
+        |place: Place| footprint.traces().iter().any(|t| matches!(t, Trace::Shortcut { place: p, .. } if *p == place));
+    if has(Place::Desktop) {
+        line("| `DESKTOPSHORTCUT` | `1` | `0`: no shortcut on the desktop |".into());
+    }
+    if has(Place::Startup) {
+        line("| `STARTWITHSYSTEM` | `1` | `0`: not started when people log in |".into());
+    }
+    line("| `WIZARDLANGUAGE` | the system's | the language of the wizard, when it is shown |".into());
+    let choices: Vec<&Trace> = footprint.traces().iter().filter(|t| matches!(t, Trace::Choice { .. })).collect();
+    if !choices.is_empty() {
+        let all: Vec<String> = choices
+            .iter()
+            .filter_map(|t| {
+                if let Trace::Choice { key, chosen, .. } = t { chosen.then(|| choice_feature(key)) } else { None }
+            })
+            .collect();
+        let default = [vec![MAIN.to_owned()], all].concat().join(",");
+        line(format!("| `ADDLOCAL` | `{default}` | the parts to install, with commas between |"));
+        line("\n## Parts\n\n| part | what it is |\n|---|---|".into());
+        line(format!("| `{MAIN}` | {product} itself; always needed |"));
+        for choice in choices {
+            if let Trace::Choice { key, title, description, .. } = choice {
+                let about = description.as_deref().map_or(String::new(), |d| format!(": {d}"));
+                line(format!("| `{}` | {title}{about} |", choice_feature(key)));
+            }
+        }
+    }
+    line("\n## Exit codes\n\n| code | means |\n|---|---|".into());
+    for (code, means) in [
+        ("0", "done"),
+        ("1602", "somebody cancelled it"),
+        (
+            "1603",
+            "it failed, and everything is as it was; the log says why (also: a newer version is there, or Windows is too old)",
+        ),
+        ("1605", "it is not installed (when removing)"),
+        ("1618", "another installation is under way; try again later"),
+        ("1641", "done; the machine restarts now"),
+        ("3010", "done; a restart is needed"),
+    ] {
+        line(format!("| {code} | {means} |"));
+    }
+    line("\n## How to see whether it is installed\n".into());
+    line(format!("- Product code: `{code}` (another one for every build)"));
+    line(format!("- Upgrade code: `{}` (the same for every version)", property("UpgradeCode")));
+    line(format!("- Version: `{}`", property("ProductVersion")));
+    line(format!("- Package code: `{}`", db.summary.text(summary::REVISION)));
+    let root = if scope == "person" { "HKEY_CURRENT_USER" } else { "HKEY_LOCAL_MACHINE" };
+    line(format!("- Folder: the value `InstallFolder` of `{root}\\Software\\{id}`"));
+    if let Some(windows) = footprint.rule("smallest-windows") {
+        line(format!("\nIt needs Windows {windows} or newer, and says so before it changes anything."));
+    }
+    if footprint.rule("downgrade") == Some("blocked") {
+        line("\nA newer version is never replaced by this one: that ends with 1603, and nothing changes.".into());
+    }
+    Ok(out)
+}

@@ -1,0 +1,362 @@
+//! The wizard's pages as rows of Windows Installer's tables. All words are properties: those of the system's language
+//! are put in before the first page comes.
+
+use super::layout::{Layout, Result};
+use super::sequences;
+use super::words::formatted;
+use crate::icons::Icon;
+use crate::wizard::{Action, Control, Kind, Page, WORDS, Wizard, pages};
+use msi_database::database::Value;
+
+/// Bitmaps, by the key of their row.
+pub const TINT: &str = "WizardTint";
+pub const ACCENT: &str = "WizardAccent";
+pub const PICTURE: &str = "WizardPicture";
+
+/// Whether the product is being taken away.
+const REMOVED: &str = "REMOVE = \"ALL\" OR Removing = \"1\"";
+
+const VISIBLE: i32 = 1;
+const ENABLED: i32 = 2;
+const SUNKEN: i32 = 4;
+const TRANSPARENT: i32 = 0x10000;
+const SMOOTH_PROGRESS: i32 = 0x10000;
+
+/// The numbers by which Windows knows a language in its countries.
+pub fn language_numbers(code: &str) -> &'static [u32] {
+    match code {
+        "cs" => &[1029],
+        "da" => &[1030],
+        "de" => &[1031, 2055, 3079, 4103, 5127],
+        "en" => &[1033, 2057, 3081, 4105, 5129, 6153],
+        "es" => &[3082, 1034, 2058],
+        "fi" => &[1035],
+        "fr" => &[1036, 2060, 3084, 4108, 5132],
+        "hu" => &[1038],
+        "it" => &[1040, 2064],
+        "ja" => &[1041],
+        "ko" => &[1042],
+        "nb" => &[1044],
+        "nl" => &[1043, 2067],
+        "pl" => &[1045],
+        "pt" => &[1046, 2070],
+        "ru" => &[1049],
+        "sv" => &[1053, 2077],
+        "tr" => &[1055],
+        "uk" => &[1058],
+        "zh" => &[2052, 1028],
+        _ => &[],
+    }
+}
+
+fn property(word: &str) -> String {
+    format!("w_{}", word.replace('-', "_"))
+}
+
+pub fn write(it: &mut Layout) -> Result<()> {
+    let (footprint, wizard) = (it.job.footprint, it.job.wizard);
+    for (name, size, bits) in [("Plain", 9, Value::Null), ("Title", 13, Value::Int(1))] {
+        let row = [it.db.text(name), it.db.text("Segoe UI"), Value::Int(size), Value::Null, bits];
+        it.db.insert("TextStyle", &row)?;
+    }
+    it.row("Property", &["DefaultUIFont", "Plain"])?;
+    for name in [TINT, ACCENT, PICTURE] {
+        let row = [it.db.text(name), Value::Stream];
+        it.db.insert("Binary", &row)?;
+    }
+    say(it, wizard)?;
+    // After a removal the last page says so.
+    for (n, part) in ["title", "below", "text"].into_iter().enumerate() {
+        let action = format!("SayRemoved_{part}");
+        let row = [
+            it.db.text(&action),
+            Value::Int(51),
+            it.db.text(&property(&format!("done-{part}"))),
+            it.db.text(&format!("[{}]", property(&format!("removed-{part}")))),
+            Value::Null,
+        ];
+        it.db.insert("CustomAction", &row)?;
+        sequences::action(it, "InstallUISequence", &action, REMOVED, 1250 + n as i32)?;
+    }
+    for page in pages(footprint, wizard) {
+        dialog(it, &page)?;
+        for (n, control) in page.controls.iter().enumerate() {
+            let next = page.controls.iter().cycle().skip(n + 1).take(page.controls.len()).find(|c| tabbed(c.kind));
+            control_row(it, &page, control, next.filter(|_| tabbed(control.kind)).map_or("", |c| c.name))?;
+        }
+    }
+    for (page, condition, at) in [
+        ("Start", "NOT Installed", 1230),
+        ("Maintain", "Installed AND NOT REMOVE AND NOT REINSTALL", 1240),
+        ("Progress", "", 1280),
+        ("Done", "", -1),
+        ("Cancelled", "", -2),
+        ("Failed", "", -3),
+    ] {
+        sequences::action(it, "InstallUISequence", page, condition, at)?;
+    }
+    Ok(())
+}
+
+/// The words of the first language, and how those of the others come in their place.
+fn say(it: &mut Layout, wizard: &Wizard) -> Result<()> {
+    let footprint = it.job.footprint;
+    let mut at = 110;
+    for (n, language) in wizard.languages.iter().enumerate() {
+        let numbers = language_numbers(&language.code);
+        let numbers: Vec<String> = numbers.iter().map(|n| format!("UserLanguageID = {n}")).collect();
+        let condition =
+            format!("WIZARDLANGUAGE = \"{0}\" OR (NOT WIZARDLANGUAGE AND ({1}))", language.code, numbers.join(" OR "));
+        for (key, ..) in WORDS {
+            let word = language.word(key, footprint);
+            if n == 0 {
+                it.row("Property", &[&property(key), &word])?;
+                continue;
+            }
+            let action = format!("Say_{}_{}", language.code, key.replace('-', "_"));
+            let row = [
+                it.db.text(&action),
+                Value::Int(51),
+                it.db.text(&property(key)),
+                it.db.text(&formatted(&word)),
+                Value::Null,
+            ];
+            it.db.insert("CustomAction", &row)?;
+            sequences::action(it, "InstallUISequence", &action, &condition, at)?;
+            at += 1;
+        }
+    }
+    Ok(())
+}
+
+fn tabbed(kind: Kind) -> bool {
+    match kind {
+        Kind::Button | Kind::Check | Kind::Folder | Kind::Parts | Kind::License | Kind::Scope => true,
+        Kind::Strip
+        | Kind::Picture
+        | Kind::Accent
+        | Kind::Title
+        | Kind::Below
+        | Kind::Text
+        | Kind::Line
+        | Kind::Progress
+        | Kind::Doing => false,
+    }
+}
+
+fn dialog(it: &mut Layout, page: &Page) -> Result<()> {
+    let first = page.controls.iter().find(|c| tabbed(c.kind)).map_or("", |c| c.name);
+    // Visible, may be made small; the page with the progress does not stop what goes on behind it.
+    let attributes = 1 | 4 | if page.name == "Progress" { 0 } else { 2 };
+    let row = [
+        it.db.text(page.name),
+        Value::Int(50),
+        Value::Int(50),
+        Value::Int(page.size.0),
+        Value::Int(page.size.1),
+        Value::Int(attributes),
+        it.db.text("[ProductName]"),
+        it.db.text(first),
+        it.db.text(page.default),
+        it.db.text(page.cancel),
+    ];
+    it.db.insert("Dialog", &row)
+}
+
+fn control_row(it: &mut Layout, page: &Page, control: &Control, next: &str) -> Result<()> {
+    let words = if control.words.is_empty() { String::new() } else { format!("[{}]", property(control.words)) };
+    let usual = VISIBLE | ENABLED;
+    let (kind, attributes, text) = match control.kind {
+        Kind::Strip => ("Bitmap", VISIBLE, TINT.to_owned()),
+        Kind::Picture => ("Bitmap", VISIBLE, PICTURE.to_owned()),
+        Kind::Accent => ("Bitmap", VISIBLE, ACCENT.to_owned()),
+        Kind::Title => ("Text", usual | TRANSPARENT, format!("{{\\Title}}{words}")),
+        Kind::Below => ("Text", usual | TRANSPARENT, words),
+        Kind::Text | Kind::Doing => ("Text", usual, words),
+        Kind::Line => ("Line", VISIBLE, String::new()),
+        Kind::Button => ("PushButton", usual, words),
+        Kind::Check => ("CheckBox", usual, words),
+        Kind::Folder => ("PathEdit", usual, String::new()),
+        Kind::Parts => ("SelectionTree", usual | SUNKEN, String::new()),
+        Kind::License => ("ScrollableText", usual | SUNKEN, rtf(it.job.wizard.license.as_deref().unwrap_or_default())),
+        Kind::Scope => ("RadioButtonGroup", usual, String::new()),
+        Kind::Progress => ("ProgressBar", VISIBLE | SMOOTH_PROGRESS, String::new()),
+    };
+    let property = if control.kind == Kind::Parts { "PartsFolder" } else { control.property };
+    let (x, y, w, h) = control.at;
+    let row = [
+        it.db.text(page.name),
+        it.db.text(control.name),
+        it.db.text(kind),
+        Value::Int(x),
+        Value::Int(y),
+        Value::Int(w),
+        Value::Int(h),
+        Value::Int(attributes),
+        it.db.text(property),
+        it.db.text(&text),
+        it.db.text(next),
+        Value::Null,
+    ];
+    it.db.insert("Control", &row)?;
+    match control.kind {
+        Kind::Check if it.db.rows("CheckBox").all(|r| it.db.str(r[0]) != property) => {
+            it.row("CheckBox", &[property, "1"])?;
+        }
+        Kind::Progress => it.row("EventMapping", &[page.name, control.name, "SetProgress", "Progress"])?,
+        Kind::Doing => it.row("EventMapping", &[page.name, control.name, "ActionText", "Text"])?,
+        Kind::Scope => scope(it, w)?,
+        _ => {}
+    }
+    if control.name == "StartNow" {
+        it.row("Property", &["StartNow", "1"])?;
+        it.row("ControlCondition", &[page.name, control.name, "Hide", &format!("Installed OR {REMOVED}")])?;
+    }
+    if !control.only_if.is_empty() {
+        it.row("ControlCondition", &[page.name, control.name, "Enable", control.only_if])?;
+        it.row("ControlCondition", &[page.name, control.name, "Disable", &format!("NOT ({})", control.only_if)])?;
+    }
+    events(it, page, control)
+}
+
+fn scope(it: &mut Layout, width: i32) -> Result<()> {
+    it.row("Property", &["Scope", "person"])?;
+    for (n, (value, word)) in [("person", "scope-person"), ("machine", "scope-machine")].iter().enumerate() {
+        let row = [
+            it.db.text("Scope"),
+            Value::Int(n as i32 + 1),
+            it.db.text(value),
+            Value::Int(0),
+            Value::Int(n as i32 * 16),
+            Value::Int(width),
+            Value::Int(14),
+            it.db.text(&format!("[{}]", property(word))),
+            Value::Null,
+        ];
+        it.db.insert("RadioButton", &row)?;
+    }
+    Ok(())
+}
+
+fn events(it: &mut Layout, page: &Page, control: &Control) -> Result<()> {
+    let mut order = 0;
+    let mut event = |name: &str, argument: &str, condition: &str| {
+        order += 1;
+        let row = [
+            it.db.text(page.name),
+            it.db.text(control.name),
+            it.db.text(name),
+            it.db.text(argument),
+            it.db.text(condition),
+            Value::Int(order),
+        ];
+        it.db.insert("ControlEvent", &row)
+    };
+    if page.name == "Folder" && matches!(control.action, Action::Go(_) | Action::Install) && control.name == "Next" {
+        event("SetTargetPath", "INSTALLDIR", "1")?;
+    }
+    match control.action {
+        Action::None => Ok(()),
+        Action::Go(to) => event("NewDialog", to, "1"),
+        Action::Install => {
+            event("[ALLUSERS]", "1", "Scope = \"machine\"")?;
+            event("[MSIINSTALLPERUSER]", "{}", "Scope = \"machine\"")?;
+            event("EndDialog", "Return", "1")
+        }
+        Action::Repair => {
+            event("ReinstallMode", "omus", "1")?;
+            event("Reinstall", "ALL", "1")?;
+            event("EndDialog", "Return", "1")
+        }
+        Action::Remove => {
+            event("[Removing]", "1", "1")?;
+            event("Remove", "ALL", "1")?;
+            event("EndDialog", "Return", "1")
+        }
+        Action::AskCancel => event("SpawnDialog", "AskCancel", "1"),
+        Action::Stop | Action::Close => event("EndDialog", "Exit", "1"),
+        Action::Stay => event("EndDialog", "Return", "1"),
+        Action::Finish => {
+            let starts = it.job.footprint.rule("start-at-end").is_some();
+            let mut event = |name: &str, argument: &str, condition: &str, order: i32| {
+                let row = [
+                    it.db.text(page.name),
+                    it.db.text(control.name),
+                    it.db.text(name),
+                    it.db.text(argument),
+                    it.db.text(condition),
+                    Value::Int(order),
+                ];
+                it.db.insert("ControlEvent", &row)
+            };
+            if starts {
+                event("DoAction", "StartProgram", "StartNow = 1 AND NOT Installed", 1)?;
+            }
+            event("EndDialog", "Return", "1", 2)
+        }
+    }
+}
+
+/// Plain text as rich text.
+fn rtf(text: &str) -> String {
+    let mut out = String::from("{\\rtf1\\ansi\\deff0{\\fonttbl{\\f0 Segoe UI;}}\\fs18 ");
+    for c in text.replace("\r\n", "\n").chars() {
+        match c {
+            '\n' => out.push_str("\\par\n"),
+            '{' | '}' | '\\' => out.extend(['\\', c]),
+            c if c.is_ascii() => out.push(c),
+            c => {
+                let mut units = [0; 2];
+                c.encode_utf16(&mut units).iter().for_each(|u| out.push_str(&format!("\\u{}?", *u as i16)));
+            }
+        }
+    }
+    out.push('}');
+    out
+}
+
+/// The pictures, as bitmaps of 24 bits.
+pub fn pictures(wizard: &Wizard, icon: &Icon) -> [(&'static str, Vec<u8>); 3] {
+    let plain = |color: [u8; 3]| bitmap(4, |_, _| color);
+    let tint = wizard.tint();
+    let picture = icon.pixels(80);
+    let over = |x: u32, y: u32| {
+        let [r, g, b, a] = picture.get_pixel(x, y).0;
+        let mix =
+            |c: u8, ground: u8| ((u32::from(c) * u32::from(a) + u32::from(ground) * (255 - u32::from(a))) / 255) as u8;
+        [mix(r, tint[0]), mix(g, tint[1]), mix(b, tint[2])]
+    };
+    [(TINT, plain(tint)), (ACCENT, plain(wizard.accent)), (PICTURE, bitmap(80, over))]
+}
+
+/// A square bitmap, a multiple of four pixels wide: rows from below, blue first.
+fn bitmap(size: u32, pixel: impl Fn(u32, u32) -> [u8; 3]) -> Vec<u8> {
+    let bytes = size * size * 3;
+    let mut out = Vec::with_capacity(54 + bytes as usize);
+    out.extend_from_slice(b"BM");
+    for number in [54 + bytes, 0, 54, 40, size, size] {
+        out.extend_from_slice(&number.to_le_bytes());
+    }
+    // One plane, 24 bits.
+    out.extend_from_slice(&[1, 0, 24, 0]);
+    for number in [0, bytes, 2835, 2835, 0, 0] {
+        out.extend_from_slice(&number.to_le_bytes());
+    }
+    for y in (0..size).rev() {
+        for x in 0..size {
+            let [r, g, b] = pixel(x, y);
+            out.extend_from_slice(&[b, g, r]);
+        }
+    }
+    out
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn text_becomes_rich_text() {
+        assert!(rtf("a{b}\nä").ends_with("\\fs18 a\\{b\\}\\par\n\\u228?}"));
+    }
+}

@@ -390,19 +390,7 @@ fn finish_package(
     took: Duration,
 ) -> Result<Built, Failure> {
     let began = Instant::now();
-    let expected = with_hashes(&package.carried, plan, hashes, links);
     let target = targets::target(package.target);
-    let seen = target.read(&partial.path, Depth::Contents)?;
-    let difference = seen.map(|seen| expected.difference(&seen));
-    if difference.as_ref().is_none_or(|d| !d.is_empty()) {
-        let problem = Problem::error(format!("{} does not read back as it was written", package.file_name));
-        let why = difference.map_or_else(
-            || "it is not recognised".to_owned(),
-            |d| format!("{:?}", d.changes.first().map_or_else(|| format!("{:?}", d.identity), |c| format!("{c:?}"))),
-        );
-        let problem = problem.why(why).instead("build again; if it stays so, the disk or this program is at fault");
-        return Err(Failure::new(Kind::Machine, problem));
-    }
     let faults = target.faults(&partial.path)?;
     if !faults.is_empty() {
         let problem = Problem::error(format!("{} breaks rules of its format", package.file_name));
@@ -411,6 +399,7 @@ fn finish_package(
             problem.why(faults.join("; ")).instead("this program is at fault: please report it"),
         ));
     }
+    reads_back(plan, package, &partial.path, hashes, links)?;
     let verify = began.elapsed();
     let trouble = |e: std::io::Error| Failure::io("can't read", &partial.path, &e);
     let mut hasher = blake3::Hasher::new();
@@ -419,7 +408,9 @@ fn finish_package(
     let file = output.join(&package.file_name);
     if let Some((ending, text)) = target.page(&partial.path, &package.file_name, &package.carried)? {
         let page = output.join(format!("{}{ending}", package.file_name));
-        fs::write(&page, text).map_err(|e| Failure::io("can't write", &page, &e))?;
+        let aside = output.join(format!(".{}{ending}{PARTIAL}", package.file_name));
+        let written = fs::write(&aside, text).and_then(|()| fs::rename(&aside, &page));
+        written.map_err(|e| Failure::io("can't write", &page, &e))?;
     }
     partial.finish(&file, package.target == TargetName::Appimage)?;
     let mut biggest: Vec<(RelPath, u64)> = plan.payload.files.iter().map(|f| (f.path.clone(), f.size)).collect();
@@ -438,6 +429,30 @@ fn finish_package(
         biggest,
         losses: package.losses.clone(),
     })
+}
+
+/// Reads a package and compares it with what it was written from.
+fn reads_back(
+    plan: &Plan,
+    package: &PlannedPackage,
+    path: &Path,
+    hashes: &[ContentHash],
+    links: &[(RelPath, RelPath)],
+) -> Result<(), Failure> {
+    let target = targets::target(package.target);
+    let expected = with_hashes(&package.carried, plan, hashes, links);
+    let seen = target.read(path, Depth::Contents)?;
+    let difference = seen.map(|seen| expected.difference(&seen));
+    if difference.as_ref().is_none_or(|d| !d.is_empty()) {
+        let problem = Problem::error(format!("{} does not read back as it was written", package.file_name));
+        let why = difference.map_or_else(
+            || "it is not recognised".to_owned(),
+            |d| format!("{:?}", d.changes.first().map_or_else(|| format!("{:?}", d.identity), |c| format!("{c:?}"))),
+        );
+        let problem = problem.why(why).instead("build again; if it stays so, the disk or this program is at fault");
+        return Err(Failure::new(Kind::Machine, problem));
+    }
+    Ok(())
 }
 
 /// The carried footprint with the hashes that are known after reading.

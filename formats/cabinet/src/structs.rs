@@ -137,7 +137,7 @@ pub fn dos_time(seconds: u32) -> (u16, u16) {
         return (1 << 5 | 1, 0);
     }
     let date = (year as u16 - 1980) << 9 | month << 5 | day;
-    let time = ((second / 3600) << 11 | (second / 60 % 60) << 5 | second % 60 / 2) as u16;
+    let time = ((second / 3600) << 11 | (second / 60 % 60) << 5 | (second % 60 / 2)) as u16;
     (date, time)
 }
 

@@ -6,10 +6,13 @@ use super::costs::{Costs, Counts};
 use super::matches::{Effort, Finder, Match};
 use super::*;
 
+/// A match of this length is good enough. It is the same for every search: a suffix tree in which some were cut short
+/// earlier than others is no longer in order.
+const NICE: usize = 36;
 /// Up to which search is worth its time; tried on programs and their data.
-const EFFORT: Effort = Effort { depth: 24, nice: 40 };
+const EFFORT: Effort = Effort { depth: 24, nice: NICE };
 /// For bytes before the segment, which only have to be found.
-const HISTORY: Effort = Effort { depth: 8, nice: 24 };
+const HISTORY: Effort = Effort { depth: 8, nice: NICE };
 
 /// A segment with the choices made for it.
 pub(crate) struct Parsed {
@@ -206,8 +209,8 @@ impl Parser {
                     skip_to = n + length;
                     continue;
                 }
-                for l in shortest..=length {
-                    reach(l, cost + by_length[l], formatted);
+                for (l, price) in by_length.iter().enumerate().take(length + 1).skip(shortest) {
+                    reach(l, cost + price, formatted);
                 }
                 shortest = length + 1;
             }
@@ -233,5 +236,61 @@ impl Parser {
             });
         }
         tokens[begin..].reverse();
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// What a decoder makes of the tokens.
+    fn replay(parsed: &Parsed) -> Vec<u8> {
+        let mut out = parsed.data[..parsed.start].to_vec();
+        let mut repeats = [1u32; REPEATS];
+        for token in &parsed.tokens {
+            if token.length == 1 {
+                out.push(token.value);
+                continue;
+            }
+            let slot = token.value as usize;
+            let formatted = if slot < REPEATS { slot as u32 } else { SLOT_BASE[slot] + token.extra };
+            repeats = after(repeats, formatted);
+            for _ in 0..token.length {
+                out.push(out[out.len() - repeats[0] as usize]);
+            }
+        }
+        out
+    }
+
+    /// Long runs of a few patterns: what makes matches long, and trees of suffixes deep.
+    fn patterns(seed: u32, len: usize) -> Vec<u8> {
+        let (mut state, mut out) = (seed | 1, Vec::new());
+        let mut next = || {
+            state ^= state << 13;
+            state ^= state >> 17;
+            state ^= state << 5;
+            state
+        };
+        while out.len() < len {
+            let (word, times) = (next() % 3, next() % 40);
+            let kind = next() % 5;
+            for n in 0..times {
+                let odd = if kind == 0 && n % 7 == next() % 7 { 1 } else { 0 };
+                out.extend_from_slice(&[0xA9 ^ (word as u8) << 3 ^ odd, 0x61, 0x81, 2]);
+            }
+        }
+        out.truncate(len);
+        out
+    }
+
+    #[test]
+    fn choices_make_the_bytes_that_they_stand_for() {
+        for seed in 1..60 {
+            let data = patterns(seed, 60_000);
+            for start in [0, 20_000] {
+                let parsed = Parser::new(15 + (seed % 7) as u8).parse(data.clone(), start, start == 0);
+                assert!(replay(&parsed) == data, "seed {seed}, from {start}");
+            }
+        }
     }
 }

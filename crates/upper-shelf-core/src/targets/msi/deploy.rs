@@ -89,7 +89,7 @@ pub fn page(package: File, name: &str, footprint: &Footprint) -> Result<String> 
         line(format!("| {code} | {means} |"));
     }
     line("\n## How to see whether it is installed\n".into());
-    line(format!("- Product code: `{code}` (another one for every build)"));
+    line(format!("- Product code: `{code}` (another one after every change)"));
     line(format!("- Upgrade code: `{}` (the same for every version)", property("UpgradeCode")));
     line(format!("- Version: `{}`", property("ProductVersion")));
     line(format!("- Package code: `{}`", db.summary.text(summary::REVISION)));

@@ -32,9 +32,9 @@ pub type Result<T> = msi_database::Result<T>;
 
 /// What is laid out for a file.
 pub struct FileRow {
-    pub key: String,
-    pub component: String,
-    pub name: String,
+    pub key: Value,
+    pub component: Value,
+    pub name: Value,
     pub version: Option<(String, String)>,
 }
 
@@ -46,7 +46,7 @@ pub struct Layout<'j> {
     id: String,
     directories: HashMap<String, String>,
     /// By path: file key and component.
-    by_path: HashMap<&'j RelPath, (String, String)>,
+    by_path: HashMap<&'j RelPath, (Value, Value)>,
     names: ShortNames,
     /// Features that take components: how many each has, and how many there are of it.
     features: BTreeMap<String, (usize, usize)>,
@@ -208,7 +208,7 @@ impl<'j> Layout<'j> {
         for file in job.files {
             let folder = self.folder_key(file.path.parent())?;
             let count = in_folder.entry(folder.clone()).or_default();
-            let (again, first) = (*count / SHARED, *count % SHARED == 0);
+            let (again, first) = (*count / SHARED, count.is_multiple_of(SHARED));
             *count += 1;
             // The same folder once more: `.` stands for its parent.
             let place = if again == 0 { folder.clone() } else { format!("{folder}.{again}") };
@@ -229,13 +229,14 @@ impl<'j> Layout<'j> {
             ];
             self.db.insert("Component", &row)?;
             self.in_feature(choices.get(&file.path).map(String::as_str), &component)?;
-            self.by_path.insert(&file.path, (file_key.clone(), component.clone()));
             let version = super::pe::version(file);
-            self.files.push(FileRow { key: file_key, component, name, version });
+            let (key, component, name) = (self.db.text(&file_key), self.db.text(&component), self.db.text(&name));
+            self.by_path.insert(&file.path, (key, component));
+            self.files.push(FileRow { key, component, name, version });
         }
         let mut asked = std::collections::HashSet::new();
         for (path, to) in job.links {
-            let Some((file, component)) = self.by_path.get(to).cloned() else { continue };
+            let Some((file, component)) = self.file(to) else { continue };
             let folder = self.folder_key(path.parent())?;
             let above = path.parent().map_or(String::new(), |p| p.to_string());
             let name = self.names.text(&above, path.name());
@@ -258,7 +259,7 @@ impl<'j> Layout<'j> {
     pub fn program(&self, wanted: &str) -> Option<(String, String, &'j [String], &'j WorkingFolder)> {
         match self.job.footprint.program(wanted)? {
             Trace::Program { file, arguments, working_folder, .. } => {
-                let (key, component) = self.by_path.get(file).cloned()?;
+                let (key, component) = self.file(file)?;
                 Some((key, component, arguments, working_folder))
             }
             _ => None,
@@ -267,7 +268,8 @@ impl<'j> Layout<'j> {
 
     /// File key and component of a path.
     pub fn file(&self, path: &RelPath) -> Option<(String, String)> {
-        self.by_path.get(path).cloned()
+        let (key, component) = self.by_path.get(path)?;
+        Some((self.db.str(*key).to_owned(), self.db.str(*component).to_owned()))
     }
 
     /// Puts a component into a feature; a feature that has enough gets a further, unseen one.

@@ -23,7 +23,7 @@ use crate::footprint::{Footprint, RegistryRoot, Trace};
 use crate::manifest::written::{CabinetCompression, TargetName, TargetSettings};
 use crate::payload::feed::{Part, Stream};
 use crate::problem::{Failure, Kind, Problem};
-use layout::{FileRow, Layout};
+use layout::Layout;
 use md5::{Digest, Md5};
 use msi_database::compound::CompoundWriter;
 use msi_database::database::{Database, Value};
@@ -210,7 +210,7 @@ fn write(job: &Job, mut stream: Stream, out: File) -> layout::Result<()> {
             let name = layout::cabinet_name(cabinets.len());
             let entries = begin..end;
             compound.large(&pack(&name, false), |out| {
-                cabinet_of(job, &layout.files, entries, &mut stream, out, &mut seen).map_err(|e| match e {
+                cabinet_of(job, &layout, entries, &mut stream, out, &mut seen).map_err(|e| match e {
                     cabinet::Error::Io(e) => msi_database::Error::Io(e),
                     other => msi_database::Error::Limit(other.to_string()),
                 })
@@ -258,14 +258,18 @@ fn write(job: &Job, mut stream: Stream, out: File) -> layout::Result<()> {
 
 fn cabinet_of(
     job: &Job,
-    rows: &[FileRow],
+    layout: &Layout,
     range: std::ops::Range<usize>,
     stream: &mut Stream,
     out: &mut File,
     seen: &mut Vec<Seen>,
 ) -> cabinet::Result<()> {
     use cabinet::write::{Entry, Options, Writer};
-    let entry = |n: usize| Entry { name: rows[n].key.clone(), size: job.files[n].size, time: job.time };
+    let entry = |n: usize| Entry {
+        name: layout.db.str(layout.files[n].key).to_owned(),
+        size: job.files[n].size,
+        time: job.time,
+    };
     let method = match job.settings.msi.compression.unwrap_or(CabinetCompression::Lzx) {
         CabinetCompression::Lzx => cabinet::Method::Lzx(21),
         CabinetCompression::Mszip => cabinet::Method::Mszip,
@@ -325,9 +329,9 @@ fn files(layout: &mut Layout, seen: &[Seen]) -> layout::Result<()> {
     for (n, ((row, seen), file)) in rows.iter().zip(seen).zip(layout.job.files).enumerate() {
         let (version, language) = row.version.clone().unwrap_or_default();
         let values = [
-            db.text(&row.key),
-            db.text(&row.component),
-            db.text(&row.name),
+            row.key,
+            row.component,
+            row.name,
             Value::Int(file.size as i32),
             db.text(&version),
             db.text(&language),
@@ -338,7 +342,7 @@ fn files(layout: &mut Layout, seen: &[Seen]) -> layout::Result<()> {
         db.insert("File", &values)?;
         if row.version.is_none() && file.size > 0 {
             let parts = seen.md5.as_chunks::<4>().0;
-            let mut values = vec![db.text(&row.key), Value::Int(0)];
+            let mut values = vec![row.key, Value::Int(0)];
             values.extend(parts.iter().map(|p| {
                 let part = i32::from_le_bytes(*p);
                 // The one number that a column can't hold stands for nothing.

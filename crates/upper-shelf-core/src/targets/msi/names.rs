@@ -5,8 +5,15 @@ use std::collections::{HashMap, HashSet};
 /// Gives out short names, folder by folder.
 #[derive(Default)]
 pub struct ShortNames {
-    taken: HashSet<(String, String)>,
+    /// Hashes of folder and name: where two meet, one more name is passed over, and nothing else happens.
+    taken: HashSet<u64>,
     next: HashMap<(String, String), u32>,
+}
+
+fn hash(folder: &str, name: &str) -> u64 {
+    let mut hasher = blake3::Hasher::new();
+    hasher.update(folder.as_bytes()).update(&[0]).update(name.as_bytes());
+    hasher.finalize().as_bytes().first_chunk().map_or(0, |b| u64::from_le_bytes(*b))
 }
 
 fn plain(c: char) -> bool {
@@ -27,7 +34,7 @@ impl ShortNames {
     /// Keeps names that are short as they are from being given to others.
     pub fn reserve(&mut self, folder: &str, name: &str) {
         if is_short(name) {
-            self.taken.insert((folder.to_owned(), name.to_ascii_uppercase()));
+            self.taken.insert(hash(folder, &name.to_ascii_uppercase()));
         }
     }
 
@@ -50,7 +57,7 @@ impl ShortNames {
             let dot = if ending.is_empty() { "" } else { "." };
             let short = format!("{kept}~{number}{dot}{ending}");
             // Cut stems may meet: `ABCDEF~10` and `ABCDEG~10` are both `ABCDE~10`.
-            if self.taken.insert((folder.to_owned(), short.clone())) {
+            if self.taken.insert(hash(folder, &short)) {
                 return format!("{short}|{name}");
             }
         }

@@ -304,7 +304,7 @@ impl<'d> Reader<'d> {
         self.read_services();
         self.read_environment();
         self.read_choices();
-        let files = self.files.clone();
+        let files = std::mem::take(&mut self.files);
         let bits64 = platform != Some(Platform::WindowsX86);
         let registry = registry::read(
             db,
@@ -316,6 +316,7 @@ impl<'d> Reader<'d> {
             &files,
         );
         self.traces.extend(registry);
+        self.files = files;
         self.read_rules();
         for (name, table) in db.tables() {
             if !KNOWN.contains(&name) && table.rows().len() > 0 {

@@ -189,6 +189,9 @@ pub trait Progress: Sync {
 pub struct Built {
     /// The file.
     pub file: PathBuf,
+    /// The page beside it, of formats that have one.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub page: Option<PathBuf>,
     /// The format.
     pub target: TargetName,
     /// The platform.
@@ -406,11 +409,13 @@ fn finish_package(
     hasher.update_reader(File::open(&partial.path).map_err(trouble)?).map_err(trouble)?;
     let bytes = partial.file.metadata().map_err(trouble)?.len();
     let file = output.join(&package.file_name);
+    let mut beside = None;
     if let Some((ending, text)) = target.page(&partial.path, &package.file_name, &package.carried)? {
         let page = output.join(format!("{}{ending}", package.file_name));
         let aside = output.join(format!(".{}{ending}{PARTIAL}", package.file_name));
         let written = fs::write(&aside, text).and_then(|()| fs::rename(&aside, &page));
         written.map_err(|e| Failure::io("can't write", &page, &e))?;
+        beside = Some(page);
     }
     partial.finish(&file, package.target == TargetName::Appimage)?;
     let mut biggest: Vec<(RelPath, u64)> = plan.payload.files.iter().map(|f| (f.path.clone(), f.size)).collect();
@@ -418,6 +423,7 @@ fn finish_package(
     biggest.truncate(5);
     Ok(Built {
         file,
+        page: beside,
         target: package.target,
         platform: plan.product.platform,
         bytes,

@@ -164,7 +164,7 @@ fn small() -> Vec<(String, Vec<u8>)> {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig::with_cases(60))]
+    #![proptest_config(ProptestConfig::with_cases(30))]
 
     #[test]
     fn damage_is_an_error_or_other_bytes_but_never_a_crash(at in 0usize..60_000, value: u8, cut in 0usize..60_000, method in 0usize..5) {

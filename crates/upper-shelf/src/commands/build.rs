@@ -59,6 +59,9 @@ pub fn report(built: &Built, out: &Output) {
         built.verify_seconds
     ));
     out.line(format!("    blake3 {}", built.content));
+    if let Some(page) = &built.page {
+        out.line(format!("    beside it, for administrators: {}", super::shown(page)));
+    }
     let total: u64 = built.layers.iter().map(|l| l.1).sum();
     let names = built.layers.iter().map(|l| l.0.as_str()).chain(built.biggest.iter().map(|b| b.0.as_str()));
     let width = names.map(|n| n.chars().count()).max().unwrap_or(0).min(60);

@@ -466,4 +466,44 @@ build = ["msi"]
         assert_ne!(code(&first), code(&package("1.0.0", Some("other"))));
         assert_eq!(code(&first), code(&package("1.0.0", None)));
     }
+
+    /// What is said of a manifest, without anything being written.
+    fn problems(version: &str, more: &str) -> String {
+        let folder = product(version, more);
+        let out = folder.command(&["build"]).output().expect("run");
+        assert_eq!(out.status.code(), Some(1), "{}", String::from_utf8_lossy(&out.stderr));
+        assert!(!folder.at("packages").exists(), "nothing is written");
+        String::from_utf8_lossy(&out.stderr).into_owned()
+    }
+
+    #[test]
+    fn what_a_package_cannot_hold_is_said_before_anything_is_packed() {
+        for (version, more, said) in [
+            ("2026.1", "", "an MSI can't hold the version \"2026.1\""),
+            ("1.0-beta", "", "it must be two or three whole numbers"),
+            ("1.2.3.4", "", "a fourth number is not compared"),
+            ("1.0", "[target.msi]\ncode-page = 1251", "code page 1251 can't hold"),
+            ("1.0", "[target.msi]\nupgrade-code = \"12-34\"", "\"12-34\" can't be an upgrade code"),
+            (
+                "1.0",
+                "[install]\nscope = \"person\"\n[[service]]\nname = \"A\"\nprogram = \"scale\"",
+                "a service can't be installed for one person",
+            ),
+            ("1.0", "[install]\nsmallest-windows = \"ten\"", "\"ten\" is no version of Windows"),
+            ("1.0", "[install]\nstart-at-end = \"ap\"", "instead: \"app\""),
+            ("1.0", "[[font]]\nfile = \"fonts/hives.ttf\"\ntitle = \"x\"", "instead: file = \"fonts/hive.ttf\""),
+            (
+                "1.0",
+                "[[choice]]\nkey = \"more\"\ntitle = \"More\"\nfiles = [\"no/**\"]",
+                "the choice \"more\" has no files",
+            ),
+            ("1.0", "[wizard]\nlanguages = [\"en\", \"fr\"]", "the language \"fr\" lacks words: next, back"),
+            ("1.0", "[wizard]\nlanguages = [\"xx\"]", "no language is known as \"xx\""),
+            ("1.0", "[wizard]\nlicense = \"none.txt\"", "the licence none.txt can't be read"),
+            ("1.0", "[wizard.words.de]\ndone-txt = \"x\"", "instead: done-text = \"…\""),
+        ] {
+            let text = problems(version, more);
+            assert!(text.contains(said), "{said}\n---\n{text}");
+        }
+    }
 }

@@ -1,7 +1,7 @@
 //! Cabinet files (MSCF), as Windows Installer packages hold them.
 //!
 //! - [`structs`]: the format's structures and constants, with their official names.
-//! - [`write`]: the streaming writer: stored, MSZIP, and LZX by an encoder of our own; packed on several threads, the
+//! - [`mod@write`]: the streaming writer: stored, MSZIP, and LZX by an encoder of our own; packed on several threads, the
 //!   same bytes for any number of them.
 //! - [`read`]: the reader: takes any bytes and answers with data or an error that names the offset.
 //!

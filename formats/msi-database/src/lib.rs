@@ -4,7 +4,7 @@
 //! - [`compound`]: the container ([MS-CFB]), reader and streaming writer.
 //! - [`names`]: how stream names are packed.
 //! - [`schema`]: the standard tables with their columns and rules.
-//! - [`database`]: tables and strings in memory; [`read`] and [`write`] move them from and to the container.
+//! - [`database`]: tables and strings in memory; [`read`] and [`mod@write`] move them from and to the container.
 //! - [`summary`]: the summary information ([MS-OLEPS] property set).
 //! - [`strict`]: finds what Windows refuses though other readers let it pass.
 //!

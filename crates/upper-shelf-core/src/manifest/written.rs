@@ -488,7 +488,7 @@ pub struct TargetSettings {
 pub struct MsiSettings {
     /// How cabinets are packed; default `lzx`.
     pub compression: Option<CabinetCompression>,
-    /// The upgrade code; default: made from the product's id. Only for products that were released with another one.
+    /// The upgrade code, without braces; default: made from the product's id. Only for products that were released with another one.
     pub upgrade_code: Option<String>,
     /// The code page of its texts, such as 1252; default: 1252 if it holds them all, else 65001 (UTF-8).
     pub code_page: Option<u32>,

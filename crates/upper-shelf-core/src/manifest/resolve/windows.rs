@@ -232,11 +232,12 @@ impl Resolver<'_> {
         let blocked = install.downgrade != Some(Downgrade::Allowed);
         rule("downgrade", if blocked { "blocked" } else { "allowed" }.into());
         if let Some(code) = &m.target.msi.upgrade_code {
-            let upper = code.to_uppercase();
+            // Braces stand for variables in a manifest, so the code is written without.
+            let upper = format!("{{{}}}", code.trim_matches(['{', '}']).to_uppercase());
             if !crate::targets::msi::is_guid(&upper) {
                 let what = format!("{code:?} can't be an upgrade code");
-                let good = "upgrade-code = \"{01234567-89AB-CDEF-0123-456789ABCDEF}\"";
-                self.problem("target.msi.upgrade-code", what, "it is a GUID in braces", good);
+                let good = "upgrade-code = \"01234567-89AB-CDEF-0123-456789ABCDEF\"";
+                self.problem("target.msi.upgrade-code", what, "it is a GUID, written without braces", good);
             }
             rule("upgrade-code", upper);
         }

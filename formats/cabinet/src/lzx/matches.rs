@@ -37,7 +37,7 @@ fn four(data: &[u8], at: usize) -> u32 {
 }
 
 /// How many bytes are equal at two places, `known` of which are known to be, at most `max`.
-fn equal(data: &[u8], a: usize, b: usize, known: usize, max: usize) -> usize {
+pub(super) fn equal(data: &[u8], a: usize, b: usize, known: usize, max: usize) -> usize {
     let mut n = known;
     let (x, y) = (&data[a..a + max], &data[b..b + max]);
     while let (Some(p), Some(q)) = (x[n..].first_chunk::<8>(), y[n..].first_chunk::<8>()) {

@@ -3,7 +3,7 @@
 
 use super::blocks::{Block, divide};
 use super::costs::{Costs, Counts};
-use super::matches::{Effort, Finder, Match};
+use super::matches::{Effort, Finder, Match, equal};
 use super::*;
 
 /// A match of this length is good enough. It is the same for every search: a suffix tree in which some were cut short
@@ -64,22 +64,6 @@ fn after(repeats: [u32; REPEATS], formatted: u32) -> [u32; REPEATS] {
         2 => [c, b, a],
         explicit => [explicit - 2, a, b],
     }
-}
-
-fn equal_from(data: &[u8], at: usize, offset: usize, max: usize) -> usize {
-    let (x, y) = (&data[at..at + max], &data[at - offset..at - offset + max]);
-    let mut n = 0;
-    while let (Some(p), Some(q)) = (x[n..].first_chunk::<8>(), y[n..].first_chunk::<8>()) {
-        let differ = u64::from_le_bytes(*p) ^ u64::from_le_bytes(*q);
-        if differ != 0 {
-            return n + (differ.trailing_zeros() / 8) as usize;
-        }
-        n += 8;
-    }
-    while n < max && x[n] == y[n] {
-        n += 1;
-    }
-    n
 }
 
 impl Parser {
@@ -183,7 +167,7 @@ impl Parser {
                 if *offset == 0 || *offset as usize > at || data[at - *offset as usize] != data[at] {
                     continue;
                 }
-                let length = equal_from(data, at, *offset as usize, max);
+                let length = equal(data, at - *offset as usize, at, 0, max);
                 if length >= EFFORT.nice && length > longest_repeat {
                     reach(length, cost + costs.matches[slot][length], slot as u32);
                     skip_to = n + length;

@@ -239,6 +239,7 @@ fn scope(it: &mut Layout, width: i32) -> Result<()> {
 }
 
 fn events(it: &mut Layout, page: &Page, control: &Control) -> Result<()> {
+    let starts = it.job.footprint.rule("start-at-end").is_some();
     let mut order = 0;
     let mut event = |name: &str, argument: &str, condition: &str| {
         order += 1;
@@ -277,22 +278,10 @@ fn events(it: &mut Layout, page: &Page, control: &Control) -> Result<()> {
         Action::Stop | Action::Close => event("EndDialog", "Exit", "1"),
         Action::Stay => event("EndDialog", "Return", "1"),
         Action::Finish => {
-            let starts = it.job.footprint.rule("start-at-end").is_some();
-            let mut event = |name: &str, argument: &str, condition: &str, order: i32| {
-                let row = [
-                    it.db.text(page.name),
-                    it.db.text(control.name),
-                    it.db.text(name),
-                    it.db.text(argument),
-                    it.db.text(condition),
-                    Value::Int(order),
-                ];
-                it.db.insert("ControlEvent", &row)
-            };
             if starts {
-                event("DoAction", "StartProgram", "StartNow = 1 AND NOT Installed", 1)?;
+                event("DoAction", "StartProgram", "StartNow = 1 AND NOT Installed")?;
             }
-            event("EndDialog", "Return", "1", 2)
+            event("EndDialog", "Return", "1")
         }
     }
 }

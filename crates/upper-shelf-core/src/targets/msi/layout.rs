@@ -549,7 +549,7 @@ impl<'j> Layout<'j> {
         self.db.insert("Feature", &row)
     }
 
-    /// The product code of this content and the upgrade code.
+    /// The product code of this content.
     pub fn product_code(&self, digest: &[u8]) -> String {
         guid(&[b"product", self.id.as_bytes(), digest])
     }

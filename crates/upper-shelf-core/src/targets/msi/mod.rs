@@ -341,14 +341,11 @@ fn files(layout: &mut Layout, seen: &[Seen]) -> layout::Result<()> {
         ];
         db.insert("File", &values)?;
         if row.version.is_none() && file.size > 0 {
-            let parts = seen.md5.as_chunks::<4>().0;
-            let mut values = vec![row.key, Value::Int(0)];
-            values.extend(parts.iter().map(|p| {
-                let part = i32::from_le_bytes(*p);
-                // The one number that a column can't hold stands for nothing.
-                if part == i32::MIN { Value::Int(i32::MIN + 1) } else { Value::Int(part) }
-            }));
-            if !parts.iter().any(|p| i32::from_le_bytes(*p) == i32::MIN) {
+            let parts: Vec<i32> = seen.md5.as_chunks::<4>().0.iter().map(|p| i32::from_le_bytes(*p)).collect();
+            // The one number that a column can't hold stands for nothing: such a file has no row.
+            if !parts.contains(&i32::MIN) {
+                let mut values = vec![row.key, Value::Int(0)];
+                values.extend(parts.into_iter().map(Value::Int));
                 db.insert("MsiFileHash", &values)?;
             }
         }

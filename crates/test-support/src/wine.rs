@@ -25,9 +25,19 @@ fn wine(prefix: &Path, home: &Path) -> Command {
     command
 }
 
+/// Waits until no program runs on the machine any more; one that stays for two minutes is ended, and the test fails.
 fn settle(prefix: &Path) {
-    let run = Command::new("wineserver").arg("-w").env("WINEPREFIX", prefix).status();
-    assert!(run.is_ok_and(|s| s.success()), "the judge `wineserver` failed; `./test` installs it");
+    let server = |what: &str| Command::new("wineserver").arg(what).env("WINEPREFIX", prefix).spawn();
+    let mut quiet = server("-w").expect("the judge `wineserver`; `./test` installs it");
+    for _ in 0..1200 {
+        if let Some(status) = quiet.try_wait().expect("a child") {
+            assert!(status.success(), "the judge `wineserver` failed");
+            return;
+        }
+        std::thread::sleep(std::time::Duration::from_millis(100));
+    }
+    let _ = server("-k").and_then(|mut k| k.wait());
+    panic!("a program on the Windows machine did not end");
 }
 
 /// A prefix that all others are copied from; made once for a run of tests.
@@ -41,6 +51,11 @@ fn template() -> &'static Path {
             let out = wine(&prefix, &home).args(["wineboot", "-i"]).output();
             let out = out.unwrap_or_else(|e| panic!("the judge `wine` can't be started ({e}); `./test` installs it"));
             assert!(out.status.success(), "wineboot: {}", String::from_utf8_lossy(&out.stderr));
+            settle(&prefix);
+            // Windows are drawn nowhere: no monitor is needed to walk through them.
+            let drivers = r"HKCU\Software\Wine\Drivers";
+            let out = wine(&prefix, &home).args(["reg", "add", drivers, "/v", "Graphics", "/d", "null", "/f"]).output();
+            assert!(out.is_ok_and(|o| o.status.success()), "the registry can't be written");
             settle(&prefix);
             folder
         })
@@ -116,6 +131,33 @@ impl Wine {
         self.run(&all).status.code().unwrap_or(-1)
     }
 
+    /// Starts the system's installer with its windows, and presses buttons by their texts (see `heads/window-reader`);
+    /// gives what was to be seen before each, and the installer's exit code.
+    ///
+    /// # Panics
+    /// If a button does not come.
+    pub fn walk(&self, args: &[&str], steps: &[&str]) -> (Vec<Seen>, i32) {
+        const READER: &[u8] = include_bytes!("../../../heads/window-reader/prebuilt/window-reader.exe");
+        let reader = self.c().join("window-reader.exe");
+        std::fs::write(reader, READER).expect("written");
+        let command = |args: &[&str]| {
+            let mut command = wine(&self.prefix(), &self.home());
+            command.args(args).current_dir(self.folder.path().join("work"));
+            command
+        };
+        let mut installer = command(&[&["msiexec"], args].concat()).spawn().expect("wine is installed");
+        let out = command(&[&[r"C:\window-reader.exe", r"C:\seen.txt"], steps].concat()).output();
+        let ended = out.is_ok_and(|o| o.status.success());
+        let text = std::fs::read_to_string(self.c().join("seen.txt")).unwrap_or_default();
+        if !ended {
+            let _ = installer.kill();
+        }
+        assert!(ended, "a button of {steps:?} did not come; seen:\n{text}");
+        let code = installer.wait().expect("ended").code().unwrap_or(-1);
+        settle(&self.prefix());
+        (Seen::all(&text), code)
+    }
+
     /// Puts a file onto drive C; gives its name there.
     ///
     /// # Panics
@@ -155,6 +197,82 @@ impl Wine {
         }
         all
     }
+}
+
+/// What is to be seen in the uppermost window.
+#[derive(Debug, Default)]
+pub struct Seen {
+    /// The window's title.
+    pub title: String,
+    /// Width and height, pixels.
+    pub size: Vec<i32>,
+    /// What stands in it.
+    pub controls: Vec<Control>,
+}
+
+/// A control.
+#[derive(Debug)]
+pub struct Control {
+    /// Its class, such as `Button`.
+    pub class: String,
+    /// Left, top, width, height inside the window, pixels.
+    pub place: Vec<i32>,
+    /// Whether it can be used.
+    pub enabled: bool,
+    /// Whether it is ticked.
+    pub ticked: bool,
+    /// What it says, without the sign of its key.
+    pub text: String,
+}
+
+impl Seen {
+    fn all(text: &str) -> Vec<Self> {
+        let numbers = |t: &str| t.split(',').filter_map(|n| n.parse().ok()).collect::<Vec<i32>>();
+        let mut all = Vec::new();
+        let mut windows: Vec<Self> = Vec::new();
+        for line in text.lines() {
+            let fields: Vec<&str> = line.split('\t').collect();
+            match fields[..] {
+                // The uppermost window comes first.
+                [step] if step.starts_with("step ") => {
+                    all.push(windows.drain(..).next().unwrap_or_default());
+                    windows.clear();
+                }
+                [window, size, title] if window.starts_with("window ") => {
+                    windows.push(Self { title: title.to_owned(), size: numbers(size), controls: Vec::new() });
+                }
+                [class, place, state, text] => {
+                    let has_keys = ["Button", "Static"].contains(&class);
+                    let text = if has_keys { without_keys(text) } else { text.to_owned() };
+                    let class = class.to_owned();
+                    let (enabled, ticked) = (state.starts_with("on"), state.ends_with("ticked"));
+                    let control = Control { class, place: numbers(place), enabled, ticked, text };
+                    windows.last_mut().expect("a window").controls.push(control);
+                }
+                _ => panic!("the line {line:?} is not known"),
+            }
+        }
+        all
+    }
+
+    /// All texts that can be read.
+    pub fn texts(&self) -> Vec<&str> {
+        self.controls.iter().map(|c| c.text.as_str()).filter(|t| !t.is_empty() && !t.starts_with("Wizard")).collect()
+    }
+
+    /// The control with a text.
+    ///
+    /// # Panics
+    /// If there is none.
+    pub fn control(&self, text: &str) -> &Control {
+        let found = self.controls.iter().find(|c| c.text == text);
+        found.unwrap_or_else(|| panic!("no control says {text:?}; there are {:?}", self.texts()))
+    }
+}
+
+/// Without the signs of keys: `&`, where `&&` stands for the letter itself.
+fn without_keys(text: &str) -> String {
+    text.replace("&&", "\0").replace('&', "").replace('\0', "&")
 }
 
 /// Without the backslashes that the registry's files put in front of backslashes and quotes.

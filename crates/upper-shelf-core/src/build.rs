@@ -15,6 +15,7 @@ use serde::Serialize;
 use std::fs::{self, File};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 /// What the caller wants, and what it knows of the machine.
@@ -159,6 +160,7 @@ fn planned_packages(
             file_name: &product.file_name,
             settings,
             threads: 1,
+            beside: &|_| Err(Failure::new(Kind::Problems, Problem::error("nothing is written by a plan"))),
         };
         for problem in target.check(&job) {
             let place = if problem.what.contains("program") { "program" } else { "target" };
@@ -196,7 +198,10 @@ pub struct Built {
     pub target: TargetName,
     /// The platform.
     pub platform: Platform,
-    /// Its length, bytes.
+    /// Files without which it can't be installed, which lie beside it.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub beside: Vec<PathBuf>,
+    /// Its length and that of the files beside it, bytes.
     pub bytes: u64,
     /// Plain bytes of its files.
     pub plain_bytes: u64,
@@ -245,6 +250,12 @@ fn clear_left_behind(output: &Path) {
             let _ = fs::remove_file(entry.path());
         }
     }
+}
+
+/// Where a file lies that belongs beside a package; beside a package under way it is under way too.
+pub(crate) fn beside(package: &Path, name: &str) -> PathBuf {
+    let under_way = package.file_name().and_then(|n| n.to_str()).is_some_and(|n| n.ends_with(PARTIAL));
+    package.with_file_name(if under_way { format!(".{name}{PARTIAL}") } else { name.to_owned() })
 }
 
 /// A package under way: removed unless it is finished.
@@ -334,6 +345,7 @@ fn build_platform(
         .collect();
     let (senders, streams) = feed::streams(plan.packages.len());
     let stop = AtomicBool::new(false);
+    let besides: Vec<Mutex<Vec<(PathBuf, Partial)>>> = partials.iter().map(|_| Mutex::default()).collect();
     // Several packages share the processors; each has one thread at least.
     let share = (threads / plan.packages.len().max(1)).max(1);
     let (hashes, written) = std::thread::scope(|scope| {
@@ -342,7 +354,8 @@ fn build_platform(
             .iter()
             .zip(&partials)
             .zip(streams)
-            .map(|((package, partial), stream)| {
+            .zip(&besides)
+            .map(|(((package, partial), stream), beside)| {
                 let (stop, links) = (&stop, &links);
                 scope.spawn(move || -> Result<(), Failure> {
                     let out = partial.file.try_clone().map_err(|e| Failure::io("can't write", &partial.path, &e))?;
@@ -356,6 +369,13 @@ fn build_platform(
                         file_name: &plan.product.file_name,
                         settings: &project.manifest.target,
                         threads: share,
+                        beside: &|name| {
+                            let partial = Partial::create(output, name)?;
+                            let out =
+                                partial.file.try_clone().map_err(|e| Failure::io("can't write", &partial.path, &e))?;
+                            beside.lock().unwrap_or_else(PoisonError::into_inner).push((output.join(name), partial));
+                            Ok(out)
+                        },
                     };
                     let result = targets::target(package.target).write(&job, stream, out);
                     if result.is_err() {
@@ -376,8 +396,9 @@ fn build_platform(
     let seconds = began.elapsed();
     progress.verifying();
     let mut built = Vec::new();
-    for (package, partial) in plan.packages.iter().zip(partials) {
-        built.push(finish_package(plan, package, partial, output, &hashes, &links, seconds)?);
+    for ((package, partial), beside) in plan.packages.iter().zip(partials).zip(besides) {
+        let beside = beside.into_inner().unwrap_or_else(PoisonError::into_inner);
+        built.push(finish_package(plan, package, (partial, beside), output, &hashes, &links, seconds)?);
     }
     progress.end();
     Ok(built)
@@ -386,7 +407,7 @@ fn build_platform(
 fn finish_package(
     plan: &Plan,
     package: &PlannedPackage,
-    partial: Partial,
+    (partial, beside): (Partial, Vec<(PathBuf, Partial)>),
     output: &Path,
     hashes: &[ContentHash],
     links: &[(RelPath, RelPath)],
@@ -407,15 +428,22 @@ fn finish_package(
     let trouble = |e: std::io::Error| Failure::io("can't read", &partial.path, &e);
     let mut hasher = blake3::Hasher::new();
     hasher.update_reader(File::open(&partial.path).map_err(trouble)?).map_err(trouble)?;
-    let bytes = partial.file.metadata().map_err(trouble)?.len();
+    let mut bytes = partial.file.metadata().map_err(trouble)?.len();
     let file = output.join(&package.file_name);
-    let mut beside = None;
+    let mut described = None;
     if let Some((ending, text)) = target.page(&partial.path, &package.file_name, &package.carried)? {
         let page = output.join(format!("{}{ending}", package.file_name));
         let aside = output.join(format!(".{}{ending}{PARTIAL}", package.file_name));
         let written = fs::write(&aside, text).and_then(|()| fs::rename(&aside, &page));
         written.map_err(|e| Failure::io("can't write", &page, &e))?;
-        beside = Some(page);
+        described = Some(page);
+    }
+    // A package without what belongs to it can't be used: that comes first.
+    let mut with_package = Vec::new();
+    for (path, partial) in beside {
+        bytes += partial.file.metadata().map_err(trouble)?.len();
+        partial.finish(&path, false)?;
+        with_package.push(path);
     }
     partial.finish(&file, package.target == TargetName::Appimage)?;
     let mut biggest: Vec<(RelPath, u64)> = plan.payload.files.iter().map(|f| (f.path.clone(), f.size)).collect();
@@ -423,7 +451,8 @@ fn finish_package(
     biggest.truncate(5);
     Ok(Built {
         file,
-        page: beside,
+        page: described,
+        beside: with_package,
         target: package.target,
         platform: plan.product.platform,
         bytes,

@@ -14,10 +14,12 @@
 //! | [`targets`] | footprint ⇄ package format, one file or folder a target |
 //! | [`icons`] | one picture into every size and form |
 //! | [`build`] | all of it in order: nothing appears under its name before it is whole |
+//! | [`extract`] | a package's files into a folder |
 //! | [`scan`] | looks through a folder and proposes a manifest |
 
 pub mod build;
 pub mod content;
+pub mod extract;
 pub mod footprint;
 pub mod icons;
 pub mod manifest;

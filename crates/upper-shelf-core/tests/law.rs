@@ -201,6 +201,7 @@ fn write(
         file_name: "Some-Thing-1.0",
         settings,
         threads,
+        beside: &|_| unreachable!("cabinets are inside"),
     };
     let (senders, mut streams) = feed::streams(1);
     let stream = streams.pop().expect("a stream");

@@ -158,8 +158,8 @@ impl Strict<'_> {
             Some("Filename") => file_name(text),
             Some("DefaultDir") => text.split(':').all(|p| p == "." || file_name(p)) && text.split(':').count() <= 2,
             Some("Cabinet") => {
-                let name = text.strip_prefix('#').unwrap_or(text);
-                if text.starts_with('#') { is_identifier(name) } else { file_name(name) }
+                // A cabinet beside the package may have a long name only.
+                text.strip_prefix('#').map_or_else(|| file_name(text), is_identifier)
             }
             Some("Condition") => balanced(text),
             Some("Formatted" | "Template" | "RegPath") => !text.contains('\0'),
@@ -277,6 +277,9 @@ impl Strict<'_> {
     fn sequences(&mut self) {
         let custom: HashSet<&str> =
             self.db.rows("CustomAction").chain(self.db.rows("Dialog")).map(|r| self.text(r, 0)).collect();
+        // Actions that put a text into a property each (type 51) may come in any order.
+        let texts: HashSet<&str> =
+            self.db.rows("CustomAction").filter(|r| self.int(r, 1) == Some(51)).map(|r| self.text(r, 0)).collect();
         let mut wrong = Vec::new();
         for table in [
             "InstallExecuteSequence",
@@ -290,6 +293,7 @@ impl Strict<'_> {
                 let (action, number) = (self.text(row, 0), self.int(row, 2).unwrap_or(0));
                 if number > 0
                     && let Some(other) = at.insert(number, action)
+                    && !(texts.contains(other) && texts.contains(action))
                 {
                     wrong.push(format!("{table}: {action} and {other} have the same number {number}"));
                 }

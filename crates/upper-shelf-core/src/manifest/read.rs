@@ -334,6 +334,10 @@ fn substitute(
                     ("platform" | "name" | "install", _) => out.push_str(whole),
                     // Braces have a meaning of their own in patterns: {png,svg}.
                     _ if path.contains(".keep.") || path.contains(".drop.") => out.push_str(whole),
+                    // What the wizard's words may say of the product is known once it is laid out.
+                    ("product" | "size" | "files" | "types", _) if path.starts_with("wizard.words.") => {
+                        out.push_str(whole);
+                    }
                     _ => {
                         let problem = Problem::error(format!("nothing is known as {whole}")).at(source.span(path));
                         let known = ["version", "platform", "name", "install", "env:NAME"];

@@ -391,6 +391,8 @@ pub struct Install {
 #[derive(Debug, Clone, Default, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct Wizard {
+    /// The pages before the progress, in their own order; at least one. Default: all that there is something to say on.
+    pub pages: Option<Vec<WizardPage>>,
     /// A text file (UTF-8) with the licence that people have to agree to; default: no such page.
     pub license: Option<String>,
     /// The colour of its lines, such as `#e8a028`.
@@ -402,6 +404,20 @@ pub struct Wizard {
     /// `[wizard.words.de]`, `done-text = "…"`. A language other than `en` and `de` needs all of them.
     #[serde(default)]
     pub words: BTreeMap<String, BTreeMap<String, String>>,
+}
+
+/// A page of the wizard that may be left out.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum WizardPage {
+    /// What will happen, and how much space it takes.
+    Start,
+    /// The licence.
+    License,
+    /// The folder, and for whom.
+    Folder,
+    /// The parts.
+    Choices,
 }
 
 /// For whom a product is installed.
@@ -490,6 +506,11 @@ pub struct MsiSettings {
     pub compression: Option<CabinetCompression>,
     /// The upgrade code, without braces; default: made from the product's id. Only for products that were released with another one.
     pub upgrade_code: Option<String>,
+    /// Where its cabinets are; default `inside`.
+    pub cabinets: Option<CabinetPlace>,
+    /// A cabinet ends before its files have more megabytes than this; default 1900, which is also the most.
+    #[schemars(range(min = 1, max = 1900))]
+    pub cabinet_megabytes: Option<u64>,
     /// The code page of its texts, such as 1252; default: 1252 if it holds them all, else 65001 (UTF-8).
     pub code_page: Option<u32>,
 }
@@ -504,6 +525,16 @@ pub enum CabinetCompression {
     Mszip,
     /// Not packed.
     Stored,
+}
+
+/// Where the cabinets of a Windows Installer package are.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum CabinetPlace {
+    /// In the package.
+    Inside,
+    /// In files of their own, which have to lie beside the package.
+    Beside,
 }
 
 /// What only AppImages have.

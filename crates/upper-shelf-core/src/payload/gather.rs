@@ -327,8 +327,8 @@ fn check_links(found: &BTreeMap<RelPath, Found>, layers: &[Layer], problems: &mu
     }
 }
 
-/// The path a link leads to, by its letters; `None` when it leaves the payload.
-fn resolve(link: &RelPath, target: &str) -> Option<String> {
+/// The path a link leads to, by its letters; `None` when it leaves the tree.
+pub fn resolve(link: &RelPath, target: &str) -> Option<String> {
     let parent = link.parent();
     let mut at: Vec<&str> = parent.as_ref().map(|p| p.as_str().split('/').collect()).unwrap_or_default();
     for name in target.split('/') {

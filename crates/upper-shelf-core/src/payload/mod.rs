@@ -2,7 +2,7 @@
 //! [`feed::feed`] reads every file once, for all packages at a time.
 
 pub mod feed;
-mod gather;
+pub(crate) mod gather;
 pub mod names;
 
 use crate::footprint::{RelPath, Trace};

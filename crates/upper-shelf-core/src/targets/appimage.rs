@@ -3,7 +3,7 @@
 //! Inside: `AppRun` (see `launcher.rs`), `ID.desktop`, the icon, `.DirIcon`, `usr/share/…` for the desktop, and the
 //! product's own folder at `usr/lib/ID`.
 
-use super::{Depth, Job, Loss, Target, damaged, executable, launcher, linux_desktop, unwritten};
+use super::{Depth, Job, Loss, Target, Visit, damaged, executable, launcher, linux_desktop, unwritten};
 use crate::content::ContentHash;
 use crate::footprint::{Footprint, Identity, Place, RelPath, Trace};
 use crate::manifest::written::{AppimageSettings, Compression, TargetName, TargetSettings};
@@ -15,7 +15,7 @@ use squashfs::read::{Image, Inode, Kind as NodeKind, Limits};
 use squashfs::write::{Fragments, Meta, Options, Special, Writer};
 use std::collections::{BTreeMap, HashMap};
 use std::fs::File;
-use std::io::{Read, Seek, SeekFrom, Write};
+use std::io::{self, Read, Seek, SeekFrom, Write};
 use std::path::Path;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
@@ -108,30 +108,50 @@ impl Target for AppImage {
             .map_err(|why| Failure::new(crate::Kind::Problems, Problem::error(why)))?;
         let bytes = write_image(job, stream, &mut out, options).map_err(|e| match e {
             squashfs::Error::Io(e) => unwritten(&e),
-            other => unwritten(&std::io::Error::other(other.to_string())),
+            other => unwritten(&io::Error::other(other.to_string())),
         })?;
         finish_head(head, job, &mut out, bytes).map_err(|e| unwritten(&e))
     }
 
     fn read(&self, package: &Path, depth: Depth) -> Result<Option<Footprint>, Failure> {
-        let io = |e: std::io::Error| Failure::io("can't read", package, &e);
-        let mut file = File::open(package).map_err(io)?;
-        let mut head = [0; 64];
-        if file.read_exact(&mut head).is_err() || head[..4] != *b"\x7fELF" || head[8..11] != *MARK {
-            return Ok(None);
-        }
-        let offset = elf_end(&head).ok_or_else(|| damaged(package, "its head is not a 64-bit ELF file"))?;
-        let platform = match head[18] {
-            62 => Some(Platform::LinuxX64),
-            183 => Some(Platform::LinuxArm64),
-            _ => None,
-        };
-        let image = Image::open(file, offset, Limits::default()).map_err(|e| damaged(package, e.to_string()))?;
+        let Some(opened) = open(package)? else { return Ok(None) };
         if depth == Depth::Contents {
-            check_hash(&image, offset).map_err(io)?.map_err(|why| damaged(package, why))?;
+            let io = |e: io::Error| Failure::io("can't read", package, &e);
+            check_hash(&opened.image, opened.offset).map_err(io)?.map_err(|why| damaged(package, why))?;
         }
-        read_image(&image, platform, depth).map(Some).map_err(|e| damaged(package, e.to_string()))
+        let footprint = opened.tree().and_then(|tree| read_image(&opened, &tree, depth));
+        footprint.map(Some).map_err(|e| damaged(package, e.to_string()))
     }
+
+    fn files(&self, package: &Path, visit: Visit) -> Result<(), Failure> {
+        let Some(opened) = open(package)? else { return Ok(()) };
+        files(&opened, visit).map_err(|e| damaged(package, e.to_string()))
+    }
+}
+
+/// A package's image.
+struct Opened {
+    image: Image<File>,
+    offset: u64,
+    platform: Option<Platform>,
+}
+
+/// `None` for what is no AppImage.
+fn open(package: &Path) -> Result<Option<Opened>, Failure> {
+    let io = |e: io::Error| Failure::io("can't read", package, &e);
+    let mut file = File::open(package).map_err(io)?;
+    let mut head = [0; 64];
+    if file.read_exact(&mut head).is_err() || head[..4] != *b"\x7fELF" || head[8..11] != *MARK {
+        return Ok(None);
+    }
+    let offset = elf_end(&head).ok_or_else(|| damaged(package, "its head is not a 64-bit ELF file"))?;
+    let platform = match head[18] {
+        62 => Some(Platform::LinuxX64),
+        183 => Some(Platform::LinuxArm64),
+        _ => None,
+    };
+    let image = Image::open(file, offset, Limits::default()).map_err(|e| damaged(package, e.to_string()))?;
+    Ok(Some(Opened { image, offset, platform }))
 }
 
 /// Where the ELF file ends: behind its section headers.
@@ -234,11 +254,11 @@ fn write_image(job: &Job, mut stream: Stream, out: &mut File, options: Options) 
 }
 
 /// Puts the image's hash and the update information into the sections that the head keeps for them.
-fn finish_head(head: &[u8], job: &Job, out: &mut File, image_bytes: u64) -> std::io::Result<()> {
+fn finish_head(head: &[u8], job: &Job, out: &mut File, image_bytes: u64) -> io::Result<()> {
     use object::{Object, ObjectSection};
-    let elf = object::File::parse(head).map_err(std::io::Error::other)?;
+    let elf = object::File::parse(head).map_err(io::Error::other)?;
     let section = |name: &str| elf.section_by_name(name).and_then(|s| s.file_range()).map(|(at, _)| at);
-    let missing = || std::io::Error::other("the built-in head lacks a section");
+    let missing = || io::Error::other("the built-in head lacks a section");
     out.seek(SeekFrom::Start(head.len() as u64))?;
     let hash = hash_of((&mut *out).take(image_bytes))?;
     out.seek(SeekFrom::Start(section(".content_hash").ok_or_else(missing)?))?;
@@ -250,14 +270,14 @@ fn finish_head(head: &[u8], job: &Job, out: &mut File, image_bytes: u64) -> std:
     out.flush()
 }
 
-fn hash_of(mut bytes: impl Read) -> std::io::Result<[u8; 32]> {
+fn hash_of(mut bytes: impl Read) -> io::Result<[u8; 32]> {
     let mut hasher = blake3::Hasher::new();
     hasher.update_reader(&mut bytes)?;
     Ok(*hasher.finalize().as_bytes())
 }
 
 /// A head of ours keeps the image's hash: nothing in the image itself notices every flipped bit.
-fn check_hash(image: &Image<File>, offset: u64) -> std::io::Result<Result<(), String>> {
+fn check_hash(image: &Image<File>, offset: u64) -> io::Result<Result<(), String>> {
     use object::{Object, ObjectSection};
     // Heads of other makers may be of any size; ours is not.
     if offset > 4 << 20 {
@@ -286,21 +306,61 @@ struct Node {
     inode: Inode,
 }
 
-fn read_image(image: &Image<File>, platform: Option<Platform>, depth: Depth) -> squashfs::Result<Footprint> {
-    let mut nodes = Vec::new();
-    image.walk(|v| {
-        nodes.push(Node { path: String::from_utf8_lossy(&v.path).into_owned(), inode: v.inode });
-        Ok::<_, squashfs::Error>(())
-    })?;
-    let script =
-        nodes.iter().find(|n| n.path == "AppRun" && matches!(&n.inode.kind, NodeKind::File(f) if f.size < 1 << 20));
-    let script = script.map(|n| image.read_to_vec(&n.inode)).transpose()?.unwrap_or_default();
-    let ours = launcher::read(&String::from_utf8_lossy(&script));
-    let is_ours = ours.is_some();
-    let (mut traces, install) = ours.unwrap_or_default();
+/// Everything in an image.
+struct Tree {
+    nodes: Vec<Node>,
+    /// What our launcher in it says: programs, and the folder with the product's own files.
+    ours: Option<(Vec<Trace>, String)>,
+}
+
+impl Opened {
+    fn tree(&self) -> squashfs::Result<Tree> {
+        let mut nodes = Vec::new();
+        self.image.walk(|v| {
+            nodes.push(Node { path: String::from_utf8_lossy(&v.path).into_owned(), inode: v.inode });
+            Ok::<_, squashfs::Error>(())
+        })?;
+        let is_small = |n: &&Node| matches!(&n.inode.kind, NodeKind::File(f) if f.size < 1 << 20);
+        let script = nodes.iter().find(|n| n.path == "AppRun").filter(is_small);
+        let script = script.map(|n| self.image.read_to_vec(&n.inode)).transpose()?.unwrap_or_default();
+        Ok(Tree { nodes, ours: launcher::read(&String::from_utf8_lossy(&script)) })
+    }
+}
+
+impl Tree {
+    /// The product's own files, folders and links with their paths in the footprint, in its order: of a file's several
+    /// names the first is the file.
+    fn own(&self) -> Vec<(RelPath, &Node)> {
+        let below = |path: &str| match &self.ours {
+            None => RelPath::new(path).ok(),
+            Some((_, install)) => RelPath::new(path.strip_prefix(install)?.strip_prefix('/')?).ok(),
+        };
+        let mut own: Vec<(RelPath, &Node)> = self.nodes.iter().filter_map(|n| Some((below(&n.path)?, n))).collect();
+        own.sort_by(|a, b| a.0.cmp(&b.0));
+        own
+    }
+}
+
+fn files(opened: &Opened, visit: Visit) -> squashfs::Result<()> {
+    let tree = opened.tree()?;
+    // Twins are one inode; each path that the footprint lists as a file comes once.
+    let mut seen = std::collections::HashSet::new();
+    for (path, node) in tree.own() {
+        let first = node.inode.nlink < 2 || seen.insert(node.inode.number);
+        if matches!(node.inode.kind, NodeKind::File(_)) && first {
+            visit(&path, &mut opened.image.reader(&node.inode)?)?;
+        }
+    }
+    Ok(())
+}
+
+fn read_image(opened: &Opened, tree: &Tree, depth: Depth) -> squashfs::Result<Footprint> {
+    let Opened { image, platform, .. } = opened;
+    let nodes = &tree.nodes;
+    let mut traces = tree.ours.as_ref().map_or_else(Vec::new, |(programs, _)| programs.clone());
     let mut desktop = linux_desktop::Files::new();
     let mut icons = Vec::new();
-    for node in &nodes {
+    for node in nodes {
         let NodeKind::File(file) = &node.inode.kind else { continue };
         let Some(path) = node.path.strip_prefix("usr/share/") else { continue };
         let icon = path.strip_prefix("icons/hicolor/").and_then(crate::icons::form_of_theme_path);
@@ -314,23 +374,18 @@ fn read_image(image: &Image<File>, platform: Option<Platform>, depth: Depth) -> 
         }
     }
     let (mut product, more) = linux_desktop::read(&desktop);
-    if !is_ours {
-        foreign_identity(image, &nodes, &mut product)?;
+    if tree.ours.is_none() {
+        foreign_identity(image, nodes, &mut product)?;
     }
     traces.extend(more);
     traces.extend(icons);
-    let inside = |node: &&Node| !is_ours || node.path.strip_prefix(&install).is_some_and(|p| p.starts_with('/'));
-    let mut own: Vec<&Node> = nodes.iter().filter(inside).collect();
-    // Of a file's several names the first in the footprint's order is the file.
-    own.sort_by(|a, b| a.path.cmp(&b.path));
+    let own = tree.own();
     let hashes = match depth {
         Depth::Listing => HashMap::new(),
-        Depth::Contents => hash_files(image, &own)?,
+        Depth::Contents => hash_files(image, own.iter().map(|(_, n)| *n))?,
     };
     let mut first_names: HashMap<u32, RelPath> = HashMap::new();
-    for node in own {
-        let below = if is_ours { &node.path[install.len() + 1..] } else { node.path.as_str() };
-        let Ok(path) = RelPath::new(below) else { continue };
+    for (path, node) in own {
         let mode = u32::from(node.inode.mode);
         traces.push(match &node.inode.kind {
             NodeKind::Dir(_) => Trace::Folder { path, mode },
@@ -346,7 +401,7 @@ fn read_image(image: &Image<File>, platform: Option<Platform>, depth: Depth) -> 
             NodeKind::BlockDevice(_) | NodeKind::CharDevice(_) | NodeKind::Fifo | NodeKind::Socket => continue,
         });
     }
-    Ok(Footprint::new(product, platform, traces))
+    Ok(Footprint::new(product, *platform, traces))
 }
 
 fn is_desktop_file(path: &str) -> bool {
@@ -380,8 +435,11 @@ fn foreign_identity(image: &Image<File>, nodes: &[Node], product: &mut Identity)
 }
 
 /// The hashes of all files by path, on several threads; each file is read once.
-fn hash_files<'n>(image: &Image<File>, nodes: &[&'n Node]) -> squashfs::Result<HashMap<&'n str, ContentHash>> {
-    let files: Vec<&Node> = nodes.iter().copied().filter(|n| matches!(n.inode.kind, NodeKind::File(_))).collect();
+fn hash_files<'n>(
+    image: &Image<File>,
+    nodes: impl Iterator<Item = &'n Node>,
+) -> squashfs::Result<HashMap<&'n str, ContentHash>> {
+    let files: Vec<&Node> = nodes.filter(|n| matches!(n.inode.kind, NodeKind::File(_))).collect();
     let next = AtomicUsize::new(0);
     let threads = std::thread::available_parallelism().map_or(1, |n| n.get());
     let zeros = [0; 1 << 16];

@@ -7,7 +7,7 @@ mod linux_desktop;
 pub mod msi;
 pub mod plain;
 
-use crate::footprint::{Footprint, Trace};
+use crate::footprint::{Footprint, RelPath, Trace};
 use crate::icons::Icon;
 use crate::manifest::written::{TargetName, TargetSettings};
 use crate::payload::PayloadFile;
@@ -15,6 +15,7 @@ use crate::payload::feed::Stream;
 use crate::problem::{Failure, Kind, Problem};
 use serde::Serialize;
 use std::fs::File;
+use std::io::{self, Read};
 use std::path::Path;
 
 /// Something of the footprint that a format can't hold.
@@ -34,7 +35,7 @@ pub struct Job<'j> {
     /// The payload's files, in the order of the stream.
     pub files: &'j [PayloadFile],
     /// Further names of files: name, and the file it is a name of.
-    pub links: &'j [(crate::footprint::RelPath, crate::footprint::RelPath)],
+    pub links: &'j [(RelPath, RelPath)],
     /// The picture.
     pub icon: &'j Icon,
     /// The wizard, for formats that have one.
@@ -47,6 +48,8 @@ pub struct Job<'j> {
     pub settings: &'j TargetSettings,
     /// Threads that pack.
     pub threads: usize,
+    /// Makes a file that belongs beside the package; it gets its name together with the package.
+    pub beside: &'j (dyn Fn(&str) -> Result<File, Failure> + Sync),
 }
 
 /// How far a package is read.
@@ -57,6 +60,9 @@ pub enum Depth {
     /// Every byte, for the hashes.
     Contents,
 }
+
+/// Takes a file's bytes, with its path in the footprint; an error of its own ends the reading.
+pub type Visit<'v> = &'v mut dyn FnMut(&RelPath, &mut dyn Read) -> io::Result<()>;
 
 /// A package format.
 pub trait Target: Sync {
@@ -83,6 +89,12 @@ pub trait Target: Sync {
     /// # Errors
     /// [`Kind::Package`] when it is damaged; [`Kind::Machine`] when it can't be read.
     fn read(&self, package: &Path, depth: Depth) -> Result<Option<Footprint>, Failure>;
+
+    /// Hands the bytes of each file that [`read`](Self::read) lists to `visit`, in the package's own order.
+    ///
+    /// # Errors
+    /// As [`read`](Self::read); the visitor's errors come out as damage.
+    fn files(&self, package: &Path, visit: Visit) -> Result<(), Failure>;
 
     /// A page that lies beside a finished package: the end of its name, and its text.
     ///
@@ -190,7 +202,7 @@ pub(crate) fn unwritten(e: &std::io::Error) -> Failure {
 }
 
 /// Names of all files among the traces, for checks.
-pub(crate) fn executable(footprint: &Footprint, wanted: &crate::footprint::RelPath) -> Option<bool> {
+pub(crate) fn executable(footprint: &Footprint, wanted: &RelPath) -> Option<bool> {
     footprint.traces().iter().find_map(|t| match t {
         Trace::File { path, mode, .. } if path == wanted => Some(mode & 0o111 != 0),
         Trace::Link { path, .. } | Trace::HardLink { path, .. } if path == wanted => Some(true),

@@ -84,12 +84,19 @@ pub struct Wizard {
     pub accent: [u8; 3],
     /// Its languages; the first is for all systems whose own is not among them.
     pub languages: Vec<Language>,
+    /// Pages before the progress that don't come, by their names in [`pages()`].
+    pub left_out: Vec<&'static str>,
 }
 
 impl Default for Wizard {
     fn default() -> Self {
         let words = WORDS.iter().map(|(key, en, _)| (*key, (*en).to_owned())).collect();
-        Self { license: None, accent: [0x3A, 0x6E, 0xA5], languages: vec![Language { code: "en".into(), words }] }
+        Self {
+            license: None,
+            accent: [0x3A, 0x6E, 0xA5],
+            languages: vec![Language { code: "en".into(), words }],
+            left_out: Vec::new(),
+        }
     }
 }
 

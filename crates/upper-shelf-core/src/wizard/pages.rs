@@ -154,10 +154,11 @@ pub fn pages(footprint: &Footprint, wizard: &Wizard) -> Vec<Page> {
     let has_choices = footprint.traces().iter().any(|t| matches!(t, Trace::Choice { .. }));
     let has_types = footprint.traces().iter().any(|t| matches!(t, Trace::FileType { .. }));
     let cancel = || button("Cancel", 0, "cancel", Action::AskCancel);
-    let mut order = vec!["Start"];
+    let mut order: Vec<&str> = vec!["Start"];
     order.extend(wizard.license.as_ref().map(|_| "License"));
     order.push("Folder");
     order.extend(has_choices.then_some("Choices"));
+    order.retain(|name| !wizard.left_out.contains(name));
     let after = |name: &str| order.iter().position(|n| *n == name).and_then(|at| order.get(at + 1)).copied();
     let before =
         |name: &str| order.iter().position(|n| *n == name).and_then(|at| order.get(at.checked_sub(1)?)).copied();
@@ -173,11 +174,10 @@ pub fn pages(footprint: &Footprint, wizard: &Wizard) -> Vec<Page> {
         all
     };
     let mut pages = Vec::new();
-    let mut start = vec![
-        text("Files", 74, 2, "start-files"),
-        text("Older", 103, 2, "start-older"),
-        text("Later", 132, 2, "start-folder"),
-    ];
+    let mut start = vec![text("Files", 74, 2, "start-files"), text("Older", 103, 2, "start-older")];
+    if order.contains(&"Folder") {
+        start.push(text("Later", 132, 2, "start-folder"));
+    }
     if has_types {
         start.push(text("Types", 161, 2, "start-types"));
     }
@@ -189,8 +189,10 @@ pub fn pages(footprint: &Footprint, wizard: &Wizard) -> Vec<Page> {
     if has(Place::Startup) {
         start.push(check("Startup", top, "startup", "STARTWITHSYSTEM"));
     }
-    pages.push(page("Start", "start-title", "start-below", start, buttons("Start", "")));
-    if wizard.license.is_some() {
+    if order.contains(&"Start") {
+        pages.push(page("Start", "start-title", "start-below", start, buttons("Start", "")));
+    }
+    if order.contains(&"License") {
         let middle = vec![
             control("License", Kind::License, (MARGIN, 72, WIDTH - 2 * MARGIN, 132), ""),
             check("Accept", 212, "license-accept", "LicenseAccepted"),
@@ -215,8 +217,10 @@ pub fn pages(footprint: &Footprint, wizard: &Wizard) -> Vec<Page> {
             ..control("Scope", Kind::Scope, (MARGIN, 172, WIDTH - 2 * MARGIN, 34), "")
         });
     }
-    pages.push(page("Folder", "folder-title", "folder-below", folder, buttons("Folder", "")));
-    if has_choices {
+    if order.contains(&"Folder") {
+        pages.push(page("Folder", "folder-title", "folder-below", folder, buttons("Folder", "")));
+    }
+    if order.contains(&"Choices") {
         let parts = control("Parts", Kind::Parts, (MARGIN, 72, WIDTH - 2 * MARGIN, 148), "");
         pages.push(page("Choices", "choices-title", "choices-below", vec![parts], buttons("Choices", "")));
     }

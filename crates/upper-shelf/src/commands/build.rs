@@ -59,6 +59,9 @@ pub fn report(built: &Built, out: &Output) {
         built.verify_seconds
     ));
     out.line(format!("    blake3 {}", built.content));
+    for file in &built.beside {
+        out.line(format!("    belongs beside it: {}", super::shown(file)));
+    }
     if let Some(page) = &built.page {
         out.line(format!("    beside it, for administrators: {}", super::shown(page)));
     }

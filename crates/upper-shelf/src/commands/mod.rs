@@ -4,6 +4,7 @@ pub mod build;
 pub mod check;
 pub mod compare;
 pub mod demo;
+pub mod extract;
 pub mod icons;
 pub mod init;
 pub mod inspect;

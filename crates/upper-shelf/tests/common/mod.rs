@@ -2,6 +2,9 @@
 
 #![allow(dead_code)] // each test file uses its own part
 
+#[cfg(unix)]
+pub mod hives;
+
 use std::path::{Path, PathBuf};
 use std::process::{Command, Output};
 use std::sync::OnceLock;

@@ -4,7 +4,7 @@ use super::Resolver;
 use super::traces::Keys;
 use crate::footprint::{RegistryValue, RelPath, Trace};
 use crate::manifest::read::Source;
-use crate::manifest::written::{Downgrade, Scope, Upgrade};
+use crate::manifest::written::{Downgrade, Scope, Upgrade, WizardPage};
 use crate::payload::{Payload, patterns};
 use crate::problem::{Problem, nearest};
 use crate::targets::msi::language_numbers;
@@ -174,7 +174,39 @@ impl Resolver<'_> {
         if !languages.is_empty() {
             wizard.languages = languages;
         }
+        wizard.left_out = self.pages_left_out();
         wizard
+    }
+
+    /// The pages of the wizard that the manifest does not list.
+    fn pages_left_out(&mut self) -> Vec<&'static str> {
+        let m = &self.project.manifest;
+        let Some(pages) = &m.wizard.pages else { return Vec::new() };
+        let has = |page| pages.contains(&page);
+        let wrong = if pages.is_empty() {
+            Some(("a wizard has at least one page", "pages = [\"start\"]"))
+        } else if has(WizardPage::License) && m.wizard.license.is_none() {
+            Some(("the page `license` has nothing to show", "license = \"LICENSE.txt\""))
+        } else if has(WizardPage::Choices) && m.choice.is_empty() {
+            Some(("the page `choices` has nothing to show", "[[choice]]"))
+        } else if !has(WizardPage::Folder) && m.install.scope == Some(Scope::Asked) {
+            Some((
+                "nobody is asked for whom it is installed: that is on the page `folder`",
+                "add \"folder\" to `pages`",
+            ))
+        } else {
+            None
+        };
+        if let Some((what, instead)) = wrong {
+            self.problem("wizard.pages", what.to_owned(), "", instead);
+        }
+        let all = [
+            (WizardPage::Start, "Start"),
+            (WizardPage::License, "License"),
+            (WizardPage::Folder, "Folder"),
+            (WizardPage::Choices, "Choices"),
+        ];
+        all.into_iter().filter(|(page, _)| !has(*page)).map(|(_, name)| name).collect()
     }
 
     fn rules(&mut self, keys: Keys, traces: &mut Vec<Trace>) {

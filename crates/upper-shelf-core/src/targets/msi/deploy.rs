@@ -31,6 +31,12 @@ pub fn page(package: File, name: &str, footprint: &Footprint) -> Result<String> 
             _ => "everyone on the machine; it needs administrator rights",
         }
     ));
+    let beside: Vec<&str> = db.rows("Media").filter_map(|r| r.get(3)).map(|v| db.str(*v)).collect();
+    let beside: Vec<String> =
+        beside.into_iter().filter(|c| !c.is_empty() && !c.starts_with('#')).map(|c| format!("`{c}`")).collect();
+    if !beside.is_empty() {
+        line(format!("Its files are in {}, which have to lie in the same folder.\n", beside.join(", ")));
+    }
     line("## Command lines\n".into());
     line("| to | command line |\n|---|---|".into());
     line(format!("| install or upgrade, silently | `msiexec /i \"{name}\" /qn /norestart /l*v install.log` |"));

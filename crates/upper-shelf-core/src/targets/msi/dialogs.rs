@@ -78,15 +78,17 @@ pub fn write(it: &mut Layout) -> Result<()> {
         it.db.insert("CustomAction", &row)?;
         sequences::action(it, "InstallUISequence", &action, REMOVED, 1250 + n as i32)?;
     }
-    for page in pages(footprint, wizard) {
-        dialog(it, &page)?;
+    let pages = pages(footprint, wizard);
+    let first = pages.first().map_or("", |p| p.name);
+    for page in &pages {
+        dialog(it, page)?;
         for (n, control) in page.controls.iter().enumerate() {
             let next = page.controls.iter().cycle().skip(n + 1).take(page.controls.len()).find(|c| tabbed(c.kind));
-            control_row(it, &page, control, next.filter(|_| tabbed(control.kind)).map_or("", |c| c.name))?;
+            control_row(it, page, control, next.filter(|_| tabbed(control.kind)).map_or("", |c| c.name))?;
         }
     }
     for (page, condition, at) in [
-        ("Start", "NOT Installed", 1230),
+        (first, "NOT Installed", 1230),
         ("Maintain", "Installed AND NOT REMOVE AND NOT REINSTALL", 1240),
         ("Progress", "", 1280),
         ("Done", "", -1),
@@ -101,7 +103,6 @@ pub fn write(it: &mut Layout) -> Result<()> {
 /// The words of the first language, and how those of the others come in their place.
 fn say(it: &mut Layout, wizard: &Wizard) -> Result<()> {
     let footprint = it.job.footprint;
-    let mut at = 110;
     for (n, language) in wizard.languages.iter().enumerate() {
         let numbers = language_numbers(&language.code);
         let numbers: Vec<String> = numbers.iter().map(|n| format!("UserLanguageID = {n}")).collect();
@@ -122,8 +123,8 @@ fn say(it: &mut Layout, wizard: &Wizard) -> Result<()> {
                 Value::Null,
             ];
             it.db.insert("CustomAction", &row)?;
-            sequences::action(it, "InstallUISequence", &action, &condition, at)?;
-            at += 1;
+            // The order among them is all the same: one number for a language is enough.
+            sequences::action(it, "InstallUISequence", &action, &condition, 110 + n as i32)?;
         }
     }
     Ok(())

@@ -23,10 +23,6 @@ pub const MAIN: &str = "Main";
 pub const PROGRAMS: &str = "UpperShelfProgram";
 /// The icon that shortcuts and the list of applications show.
 pub const ICON: &str = "product.ico";
-/// The stream of a cabinet.
-pub fn cabinet_name(n: usize) -> String {
-    format!("files{}.cab", n + 1)
-}
 
 pub type Result<T> = msi_database::Result<T>;
 

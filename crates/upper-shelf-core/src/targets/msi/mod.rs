@@ -17,10 +17,10 @@ mod words;
 pub use codes::is_guid;
 pub use dialogs::language_numbers;
 
-use super::{Depth, Job, Loss, Target, damaged, unwritten};
+use super::{Depth, Job, Loss, Target, Visit, damaged, unwritten};
 use crate::content::ContentHash;
 use crate::footprint::{Footprint, RegistryRoot, Trace};
-use crate::manifest::written::{CabinetCompression, TargetName, TargetSettings};
+use crate::manifest::written::{CabinetCompression, CabinetPlace, TargetName, TargetSettings};
 use crate::payload::feed::{Part, Stream};
 use crate::problem::{Failure, Kind, Problem};
 use layout::Layout;
@@ -36,7 +36,7 @@ use std::path::Path;
 
 /// A cabinet takes so many files, and so many plain bytes.
 const CABINET_FILES: usize = 60_000;
-const CABINET_BYTES: u64 = 1_900_000_000;
+const CABINET_MEGABYTES: u64 = 1900;
 
 /// The target.
 pub struct Msi;
@@ -64,6 +64,9 @@ impl Target for Msi {
         if let Some(file) = job.files.iter().find(|f| f.size > i32::MAX as u64) {
             let problem = Problem::error(format!("{} has {} bytes", file.path, file.size));
             problems.push(problem.why("an MSI holds files up to 2 GiB").instead("split it, or build a ZIP archive"));
+        }
+        if job.settings.msi.cabinet_megabytes.is_some_and(|n| !(1..=CABINET_MEGABYTES).contains(&n)) {
+            problems.push(Problem::error("[target.msi] `cabinet-megabytes` goes from 1 to 1900"));
         }
         let code_page = code_page(job);
         for text in texts(job.footprint) {
@@ -111,7 +114,11 @@ impl Target for Msi {
         if file.read_exact(&mut magic).is_err() || magic != [0xD0, 0xCF, 0x11, 0xE0, 0xA1, 0xB1, 0x1A, 0xE1] {
             return Ok(None);
         }
-        read::read(file, depth).map(Some).map_err(|e| damaged(package, e.to_string()))
+        read::read(package, depth).map(Some).map_err(|e| damaged(package, e.to_string()))
+    }
+
+    fn files(&self, package: &Path, visit: Visit) -> Result<(), Failure> {
+        read::files(package, visit).map_err(|e| damaged(package, e.to_string()))
     }
 
     fn page(
@@ -126,8 +133,7 @@ impl Target for Msi {
     }
 
     fn faults(&self, package: &Path) -> Result<Vec<String>, Failure> {
-        let file = File::open(package).map_err(|e| Failure::io("can't read", package, &e))?;
-        read::faults(file).map_err(|e| damaged(package, e.to_string()))
+        read::faults(package).map_err(|e| damaged(package, e.to_string()))
     }
 }
 
@@ -198,25 +204,36 @@ fn write(job: &Job, mut stream: Stream, out: File) -> layout::Result<()> {
     let mut compound = CompoundWriter::new(out, PACKAGE_CLASS)?;
     let mut seen: Vec<Seen> = Vec::with_capacity(job.files.len());
     let mut cabinets = Vec::new();
+    let beside = job.settings.msi.cabinets == Some(CabinetPlace::Beside);
+    let most = job.settings.msi.cabinet_megabytes.unwrap_or(CABINET_MEGABYTES) * 1_000_000;
     let mut begin = 0;
     while begin < job.files.len() || begin == 0 {
         let mut bytes = 0;
         let count = job.files[begin..].iter().take_while(|f| {
             bytes += f.size;
-            bytes <= CABINET_BYTES
+            bytes <= most
         });
+        // A file alone may be larger than that.
         let end = begin + count.take(CABINET_FILES).count().max(usize::from(!job.files.is_empty()));
         if end > begin {
-            let name = layout::cabinet_name(cabinets.len());
-            let entries = begin..end;
-            compound.large(&pack(&name, false), |out| {
-                cabinet_of(job, &layout, entries, &mut stream, out, &mut seen).map_err(|e| match e {
+            let mut cabinet = |out: &mut File| {
+                cabinet_of(job, &layout, begin..end, &mut stream, out, &mut seen).map_err(|e| match e {
                     cabinet::Error::Io(e) => msi_database::Error::Io(e),
                     other => msi_database::Error::Limit(other.to_string()),
                 })
-            })?;
+            };
+            let number = cabinets.len() + 1;
+            let name = if beside { format!("{}.{number}.cab", job.file_name) } else { format!("files{number}.cab") };
+            if beside {
+                cabinet(&mut (job.beside)(&name).map_err(|e| io::Error::other(e.to_string()))?)?;
+                cabinets.push((end, name));
+            } else {
+                compound.large(&pack(&name, false), cabinet)?;
+                cabinets.push((end, format!("#{name}")));
+            }
+        } else {
+            cabinets.push((end, String::new()));
         }
-        cabinets.push(end);
         if end == begin {
             break;
         }
@@ -225,13 +242,12 @@ fn write(job: &Job, mut stream: Stream, out: File) -> layout::Result<()> {
     let digest = digest(job, &seen);
     files(&mut layout, &seen)?;
     let db = &mut layout.db;
-    for (n, end) in cabinets.iter().enumerate() {
-        let cabinet = if *end == 0 { String::new() } else { format!("#{}", layout::cabinet_name(n)) };
+    for (n, (end, cabinet)) in cabinets.iter().enumerate() {
         let row = [
             Value::Int(n as i32 + 1),
             Value::Int(*end as i32),
             Value::Null,
-            db.text(&cabinet),
+            db.text(cabinet),
             Value::Null,
             Value::Null,
         ];

@@ -15,6 +15,8 @@ use msi_database::names::pack;
 use msi_database::{Error, Result, summary};
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::fs::File;
+use std::io::{Read, Seek};
+use std::path::Path;
 
 /// Tables that the footprint tells of, or that only say how an installation goes and looks.
 const KNOWN: [&str; 44] = [
@@ -64,43 +66,91 @@ const KNOWN: [&str; 44] = [
     "MsiDigitalCertificate",
 ];
 
-pub fn read(file: File, depth: Depth) -> Result<Footprint> {
-    let mut compound = Compound::open(file, Limits::default())?;
-    let package = msi_database::read::read(&mut compound, msi_database::read::Limits::default())?;
-    let db = &package.database;
-    let contents = if depth == Depth::Contents { contents(db, &mut compound)? } else { HashMap::new() };
-    Ok(Reader::new(db)?.footprint(&contents))
+pub fn read(package: &Path, depth: Depth) -> Result<Footprint> {
+    let (mut compound, db) = open(package)?;
+    let contents = if depth == Depth::Contents { contents(&db, &mut compound, package)? } else { HashMap::new() };
+    Ok(Reader::new(&db)?.footprint(&contents))
 }
 
-/// The names of the cabinets inside.
-fn cabinets(db: &Database) -> Vec<String> {
-    db.rows("Media").filter_map(|r| db.str(*r.get(3)?).strip_prefix('#').map(str::to_owned)).collect()
+fn open(package: &Path) -> Result<(Compound<File>, Database)> {
+    let mut compound = Compound::open(File::open(package)?, Limits::default())?;
+    let read = msi_database::read::read(&mut compound, msi_database::read::Limits::default())?;
+    Ok((compound, read.database))
 }
 
-/// Hands each cabinet inside to `visit`.
+/// Hands each file's bytes to `visit`, by its path in the footprint.
+pub fn files(package: &Path, visit: crate::targets::Visit) -> Result<()> {
+    let (mut compound, db) = open(package)?;
+    let mut reader = Reader::new(&db)?;
+    reader.read_files(&HashMap::new());
+    let paths = reader.files;
+    each_cabinet(&cabinets(&db), &mut compound, package, |cabinet| {
+        cabinet.walk(|entry, bytes| match paths.get(&entry.name) {
+            Some(path) => visit(path, bytes).map_err(cabinet::Error::Io),
+            None => Ok(()),
+        })
+    })
+}
+
+/// A cabinet with files of the package.
+enum CabinetName {
+    Inside(String),
+    /// A file in the package's own folder.
+    Beside(String),
+}
+
+fn cabinets(db: &Database) -> Vec<CabinetName> {
+    let name = |text: &str| match text.strip_prefix('#') {
+        Some(inside) => CabinetName::Inside(inside.to_owned()),
+        None => CabinetName::Beside(text.to_owned()),
+    };
+    db.rows("Media").filter_map(|r| r.get(3)).map(|v| db.str(*v)).filter(|t| !t.is_empty()).map(name).collect()
+}
+
+trait Source: Read + Seek {}
+impl<T: Read + Seek> Source for T {}
+type AnyCabinet<'c> = cabinet::read::Cabinet<Box<dyn Source + 'c>>;
+
+/// Hands each cabinet to `visit`.
 fn each_cabinet(
-    names: &[String],
+    names: &[CabinetName],
     compound: &mut Compound<File>,
-    mut visit: impl FnMut(&mut Inside) -> cabinet::Result<()>,
+    package: &Path,
+    mut visit: impl FnMut(&mut AnyCabinet) -> cabinet::Result<()>,
 ) -> Result<()> {
     for name in names {
-        let missing = || Error::Usage(format!("the cabinet {name} is missing"));
-        let stream = compound.stream(&pack(name, false))?.ok_or_else(missing)?;
-        let bad = |e: cabinet::Error| Error::Usage(format!("the cabinet {name}: {e}"));
-        let mut cabinet = cabinet::read::Cabinet::open(stream, cabinet::read::Limits::default()).map_err(bad)?;
+        let (name, source): (_, Box<dyn Source>) = match name {
+            CabinetName::Inside(name) => {
+                let missing = || Error::Usage(format!("the cabinet {name} is missing"));
+                (name, Box::new(compound.stream(&pack(name, false))?.ok_or_else(missing)?))
+            }
+            // Only a plain name can be followed.
+            CabinetName::Beside(name) if name.contains(['/', '\\', ':']) || name.starts_with("..") => {
+                return Err(Error::Usage(format!("the cabinet's name {name:?} leads out of the package's folder")));
+            }
+            CabinetName::Beside(name) => {
+                let path = crate::build::beside(package, name);
+                let missing =
+                    |e| Error::Usage(format!("the cabinet {name}, which belongs beside it, can't be read: {e}"));
+                (name, Box::new(File::open(path).map_err(missing)?))
+            }
+        };
+        let bad = |e: cabinet::Error| match e {
+            cabinet::Error::Io(e) if e.get_ref().is_none_or(|inner| !inner.is::<cabinet::Error>()) => Error::Io(e),
+            e => Error::Usage(format!("the cabinet {name}: {e}")),
+        };
+        let mut cabinet = cabinet::read::Cabinet::open(source, cabinet::read::Limits::default()).map_err(bad)?;
         visit(&mut cabinet).map_err(bad)?;
     }
     Ok(())
 }
 
-type Inside<'c> = cabinet::read::Cabinet<msi_database::compound::StreamReader<'c, File>>;
-
-/// The hash of each file in the cabinets inside, by its key; the hashes that the package states are compared.
-fn contents(db: &Database, compound: &mut Compound<File>) -> Result<HashMap<String, ContentHash>> {
+/// The hash of each file in the cabinets, by its key; the hashes that the package states are compared.
+fn contents(db: &Database, compound: &mut Compound<File>, package: &Path) -> Result<HashMap<String, ContentHash>> {
     let stated: HashMap<&str, Vec<i32>> =
         db.rows("MsiFileHash").map(|r| (db.str(r[0]), r.iter().skip(2).filter_map(|v| db.int(*v)).collect())).collect();
     let mut all = HashMap::new();
-    each_cabinet(&cabinets(db), compound, |cabinet| {
+    each_cabinet(&cabinets(db), compound, package, |cabinet| {
         cabinet.walk(|entry, bytes| {
             let (mut hasher, mut md5) = (blake3::Hasher::new(), Md5::new());
             let mut buffer = [0; 1 << 15];
@@ -125,8 +175,8 @@ fn contents(db: &Database, compound: &mut Compound<File>) -> Result<HashMap<Stri
 }
 
 /// What Windows would refuse, or do wrong.
-pub fn faults(file: File) -> Result<Vec<String>> {
-    let mut compound = Compound::open(file, Limits::default())?;
+pub fn faults(package_path: &Path) -> Result<Vec<String>> {
+    let mut compound = Compound::open(File::open(package_path)?, Limits::default())?;
     let package = msi_database::read::read(&mut compound, msi_database::read::Limits::default())?;
     let db = &package.database;
     let mut faults = msi_database::strict::check(&compound, db, &package.remarks);
@@ -137,11 +187,11 @@ pub fn faults(file: File) -> Result<Vec<String>> {
         .collect();
     files.sort_unstable();
     let mut files = files.into_iter().peekable();
-    let inside = cabinets(db);
-    if inside.is_empty() {
+    let cabinets = cabinets(db);
+    if cabinets.is_empty() {
         return Ok(faults);
     }
-    each_cabinet(&inside, &mut compound, |cabinet| {
+    each_cabinet(&cabinets, &mut compound, package_path, |cabinet| {
         for entry in cabinet.files() {
             match files.next() {
                 Some((_, key, size)) if key == entry.name => {

@@ -1,7 +1,7 @@
 //! tar for every platform, packed with gzip, zstd or xz. For Linux it is more than files: `install.sh` and
 //! `uninstall.sh`, the launcher, and what a desktop reads. Inside: `TOP/app/…`, `TOP/launch`, `TOP/share/…`.
 
-use super::super::{Depth, Job, Loss, Target, damaged, executable, launcher, linux_desktop, unwritten};
+use super::super::{Depth, Job, Loss, Target, Visit, damaged, executable, launcher, linux_desktop, unwritten};
 use super::{scripts, tree_only};
 use crate::content::ContentHash;
 use crate::footprint::{Footprint, Identity, RelPath, Trace};
@@ -82,21 +82,33 @@ impl Target for Tar {
     }
 
     fn read(&self, package: &Path, depth: Depth) -> Result<Option<Footprint>, Failure> {
-        let mut file = File::open(package).map_err(|e| Failure::io("can't read", package, &e))?;
-        let mut magic = [0; 6];
-        if file.read_exact(&mut magic).is_err() {
-            return Ok(None);
-        }
-        let io = |e: io::Error| Failure::io("can't read", package, &e);
-        let file = File::open(package).map_err(io)?;
-        let plain: Box<dyn Read> = match magic {
-            [0x1f, 0x8b, ..] => Box::new(flate2::read::MultiGzDecoder::new(io::BufReader::new(file))),
-            [0x28, 0xb5, 0x2f, 0xfd, ..] => Box::new(zstd::Decoder::new(file).map_err(io)?),
-            [0xfd, b'7', b'z', b'X', b'Z', 0] => Box::new(liblzma::read::XzDecoder::new_multi_decoder(file)),
-            _ => return Ok(None),
-        };
-        read(plain, depth).map(Some).map_err(|e| damaged(package, e.to_string()))
+        let Some(plain) = unpacked(package)? else { return Ok(None) };
+        read(plain, depth).map(|(f, _)| Some(f)).map_err(|e| damaged(package, e.to_string()))
     }
+
+    fn files(&self, package: &Path, visit: Visit) -> Result<(), Failure> {
+        let bad = |e: io::Error| damaged(package, e.to_string());
+        let Some(plain) = unpacked(package)? else { return Ok(()) };
+        let (_, prefix) = read(plain, Depth::Listing).map_err(bad)?;
+        let Some(plain) = unpacked(package)? else { return Ok(()) };
+        files(plain, &prefix, visit).map_err(bad)
+    }
+}
+
+/// The archive's plain bytes; `None` when it is packed in no way that is known here.
+fn unpacked(package: &Path) -> Result<Option<Box<dyn Read>>, Failure> {
+    let io = |e: io::Error| Failure::io("can't read", package, &e);
+    let mut magic = [0; 6];
+    if File::open(package).map_err(io)?.read_exact(&mut magic).is_err() {
+        return Ok(None);
+    }
+    let file = File::open(package).map_err(io)?;
+    Ok(Some(match magic {
+        [0x1f, 0x8b, ..] => Box::new(flate2::read::MultiGzDecoder::new(io::BufReader::new(file))),
+        [0x28, 0xb5, 0x2f, 0xfd, ..] => Box::new(zstd::Decoder::new(file).map_err(io)?),
+        [0xfd, b'7', b'z', b'X', b'Z', 0] => Box::new(liblzma::read::XzDecoder::new_multi_decoder(file)),
+        _ => return Ok(None),
+    }))
 }
 
 fn write_packed(job: &Job, stream: Stream, out: File) -> io::Result<()> {
@@ -198,7 +210,30 @@ fn write<W: Write>(job: &Job, mut stream: Stream, out: W) -> io::Result<W> {
     tar.into_inner()
 }
 
-fn read(plain: Box<dyn Read>, depth: Depth) -> io::Result<Footprint> {
+/// An entry's name, without what stands for the archive's own folder.
+fn name_of(entry: &tar::Entry<impl Read>) -> String {
+    let name = String::from_utf8_lossy(&entry.path_bytes()).trim_end_matches('/').to_owned();
+    let name = name.strip_prefix("./").unwrap_or(&name);
+    if name == "." { String::new() } else { name.to_owned() }
+}
+
+fn is_file(kind: EntryType) -> bool {
+    matches!(kind, EntryType::Regular | EntryType::Continuous | EntryType::GNUSparse)
+}
+
+fn files(plain: Box<dyn Read>, prefix: &str, visit: Visit) -> io::Result<()> {
+    for entry in tar::Archive::new(plain).entries()? {
+        let mut entry = entry?;
+        let path = name_of(&entry).strip_prefix(prefix).and_then(|b| RelPath::new(b).ok());
+        if let Some(path) = path.filter(|_| is_file(entry.header().entry_type())) {
+            visit(&path, &mut entry)?;
+        }
+    }
+    Ok(())
+}
+
+/// The footprint, and the folder in the archive that the product's files are in.
+fn read(plain: Box<dyn Read>, depth: Depth) -> io::Result<(Footprint, String)> {
     let mut archive = tar::Archive::new(plain);
     let mut tree: Vec<(String, Trace)> = Vec::new();
     let mut desktop = linux_desktop::Files::new();
@@ -207,9 +242,8 @@ fn read(plain: Box<dyn Read>, depth: Depth) -> io::Result<Footprint> {
     let unknown = || RelPath::new("unknown").map_err(io::Error::other);
     for entry in archive.entries()? {
         let mut entry = entry?;
-        let name = String::from_utf8_lossy(&entry.path_bytes()).trim_end_matches('/').to_owned();
-        let name = name.strip_prefix("./").unwrap_or(&name).to_owned();
-        if name.is_empty() || name == "." {
+        let name = name_of(&entry);
+        if name.is_empty() {
             continue;
         }
         RelPath::new(&*name).map_err(|why| io::Error::other(format!("the name {name:?} {why}")))?;
@@ -240,7 +274,7 @@ fn read(plain: Box<dyn Read>, depth: Depth) -> io::Result<Footprint> {
                     },
                 ));
             }
-            EntryType::Regular | EntryType::Continuous | EntryType::GNUSparse => {
+            kind if is_file(kind) => {
                 let is_small = size < 4 << 20;
                 if is_small && (below == "launch" || below.starts_with("share/")) {
                     let mut bytes = Vec::new();
@@ -292,5 +326,5 @@ fn read(plain: Box<dyn Read>, depth: Depth) -> io::Result<Footprint> {
         }
         traces.push(trace);
     }
-    Ok(Footprint::new(identity, None, traces))
+    Ok((Footprint::new(identity, None, traces), prefix))
 }

@@ -1,6 +1,6 @@
 //! ZIP for every platform: files, folders, modes and links below one folder.
 
-use super::super::{Depth, Job, Loss, Target, damaged, unwritten};
+use super::super::{Depth, Job, Loss, Target, Visit, damaged, unwritten};
 use super::{common_top, tree_only};
 use crate::content::ContentHash;
 use crate::footprint::{Footprint, Identity, RelPath, Trace};
@@ -71,6 +71,11 @@ impl Target for Zip {
         }
         read(file, depth).map(Some).map_err(|e| damaged(package, e.to_string()))
     }
+
+    fn files(&self, package: &Path, visit: Visit) -> Result<(), Failure> {
+        let file = File::open(package).map_err(|e| Failure::io("can't read", package, &e))?;
+        files(file, visit).map_err(|e| damaged(package, e.to_string()))
+    }
 }
 
 fn write(job: &Job, mut stream: Stream, out: File) -> io::Result<()> {
@@ -129,19 +134,39 @@ fn write(job: &Job, mut stream: Stream, out: File) -> io::Result<()> {
     Ok(())
 }
 
+/// The archive, and the folder that all is in.
+fn open(file: File) -> io::Result<(ZipArchive<File>, String)> {
+    let archive = ZipArchive::new(file)?;
+    let top = common_top(archive.file_names()).unwrap_or_default();
+    Ok((archive, top))
+}
+
+/// A name's path below the top folder; `None` for that folder itself.
+fn path_of(name: &str, top: &str) -> io::Result<Option<RelPath>> {
+    let below = name.strip_prefix(top).unwrap_or(name).trim_end_matches('/');
+    if below.is_empty() {
+        return Ok(None);
+    }
+    RelPath::new(below).map(Some).map_err(|why| io::Error::other(format!("the name {name:?} {why}")))
+}
+
+fn files(file: File, visit: Visit) -> io::Result<()> {
+    let (mut archive, top) = open(file)?;
+    for index in 0..archive.len() {
+        let mut entry = archive.by_index(index)?;
+        if let Some(path) = path_of(entry.name(), &top)?.filter(|_| entry.is_file()) {
+            visit(&path, &mut entry)?;
+        }
+    }
+    Ok(())
+}
+
 fn read(file: File, depth: Depth) -> io::Result<Footprint> {
-    let mut archive = ZipArchive::new(file)?;
-    let names: Vec<String> = archive.file_names().map(str::to_owned).collect();
-    let top = common_top(names.iter().map(String::as_str)).unwrap_or_default();
+    let (mut archive, top) = open(file)?;
     let mut traces = Vec::new();
     for index in 0..archive.len() {
         let mut entry = archive.by_index(index)?;
-        let name = entry.name().to_owned();
-        let below = name.strip_prefix(&top).unwrap_or(&name).trim_end_matches('/');
-        if below.is_empty() {
-            continue;
-        }
-        let path = RelPath::new(below).map_err(|why| io::Error::other(format!("the name {name:?} {why}")))?;
+        let Some(path) = path_of(entry.name(), &top)? else { continue };
         let mode = entry.unix_mode().unwrap_or(if entry.is_dir() { 0o755 } else { 0o644 }) & 0o7777;
         traces.push(if entry.is_dir() {
             Trace::Folder { path, mode }

@@ -1,0 +1,41 @@
+//! The system's functions that the program calls, with the names of Windows' own documentation.
+#![allow(non_snake_case)]
+
+#[repr(C)]
+#[derive(Clone, Copy, Default, PartialEq, Eq)]
+pub struct Rect {
+    pub left: i32,
+    pub top: i32,
+    pub right: i32,
+    pub bottom: i32,
+}
+
+pub type Visit = unsafe extern "system" fn(isize, isize) -> i32;
+
+#[link(name = "kernel32", kind = "raw-dylib")]
+extern "system" {
+    pub fn CreateFileW(name: *const u16, access: u32, share: u32, security: usize, how: u32, flags: u32, template: isize) -> isize;
+    pub fn ExitProcess(code: u32) -> !;
+    pub fn GetCommandLineW() -> *const u16;
+    pub fn Sleep(milliseconds: u32);
+    pub fn WideCharToMultiByte(page: u32, flags: u32, from: *const u16, len: i32, to: *mut u8, most: i32, default: usize, used: usize) -> i32;
+    pub fn WriteFile(handle: isize, from: *const u8, len: u32, done: *mut u32, overlapped: usize) -> i32;
+}
+
+#[link(name = "user32", kind = "raw-dylib")]
+extern "system" {
+    pub fn EnumChildWindows(parent: isize, visit: Visit, data: isize) -> i32;
+    pub fn EnumWindows(visit: Visit, data: isize) -> i32;
+    pub fn GetClassNameW(window: isize, to: *mut u16, len: i32) -> i32;
+    pub fn GetWindowRect(window: isize, rect: *mut Rect) -> i32;
+    pub fn IsWindowEnabled(window: isize) -> i32;
+    pub fn IsWindowVisible(window: isize) -> i32;
+    pub fn MapWindowPoints(from: isize, to: isize, points: *mut Rect, count: u32) -> i32;
+    pub fn PostMessageW(window: isize, message: u32, w: usize, l: isize) -> i32;
+    pub fn SendMessageTimeoutW(window: isize, message: u32, w: usize, l: isize, flags: u32, milliseconds: u32, result: *mut usize) -> isize;
+}
+
+#[link(name = "shell32", kind = "raw-dylib")]
+extern "system" {
+    pub fn CommandLineToArgvW(line: *const u16, count: *mut i32) -> *const *const u16;
+}

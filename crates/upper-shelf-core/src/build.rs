@@ -12,6 +12,7 @@ use crate::platform::Platform;
 use crate::problem::{Failure, Kind, Problem};
 use crate::targets::{self, Depth, Job, Loss};
 use serde::Serialize;
+use std::collections::HashMap;
 use std::fs::{self, File};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -227,7 +228,7 @@ const PARTIAL: &str = ".upper-shelf-partial";
 /// The first thing that goes wrong; no package that was not whole has its name then.
 pub fn build(
     project: &Project,
-    plans: &[Plan],
+    plans: Vec<Plan>,
     output: &Path,
     threads: usize,
     progress: &dyn Progress,
@@ -328,7 +329,7 @@ fn same_file(_: &fs::Metadata, _: &File) -> bool {
 
 fn build_platform(
     project: &Project,
-    plan: &Plan,
+    mut plan: Plan,
     output: &Path,
     threads: usize,
     progress: &dyn Progress,
@@ -337,6 +338,8 @@ fn build_platform(
     let names: Vec<&str> = plan.packages.iter().map(|p| p.file_name.as_str()).collect();
     let partials: Vec<Partial> = names.iter().map(|name| Partial::create(output, name)).collect::<Result<_, _>>()?;
     progress.begin(&names, plan.footprint.size());
+    // What the packages carry is all that counts now; with very many files a footprint takes much memory.
+    plan.footprint = Footprint::default();
     let links: Vec<(RelPath, RelPath)> = plan
         .payload
         .others
@@ -348,57 +351,62 @@ fn build_platform(
     let besides: Vec<Mutex<Vec<(PathBuf, Partial)>>> = partials.iter().map(|_| Mutex::default()).collect();
     // Several packages share the processors; each has one thread at least.
     let share = (threads / plan.packages.len().max(1)).max(1);
+    let write = |package: &PlannedPackage, partial: &Partial, stream, beside: &Mutex<Vec<(PathBuf, Partial)>>| {
+        let out =
+            |partial: &Partial| partial.file.try_clone().map_err(|e| Failure::io("can't write", &partial.path, &e));
+        let job = Job {
+            footprint: &package.carried,
+            files: &plan.payload.files,
+            links: &links,
+            icon: &plan.icon,
+            wizard: &plan.product.wizard,
+            time: plan.product.time,
+            file_name: &plan.product.file_name,
+            settings: &project.manifest.target,
+            threads: share,
+            beside: &|name| {
+                let partial = Partial::create(output, name)?;
+                let out = out(&partial)?;
+                beside.lock().unwrap_or_else(PoisonError::into_inner).push((output.join(name), partial));
+                Ok(out)
+            },
+        };
+        let result = out(partial).and_then(|out| targets::target(package.target).write(&job, stream, out));
+        if result.is_err() {
+            stop.store(true, Ordering::Relaxed);
+        }
+        result
+    };
     let (hashes, written) = std::thread::scope(|scope| {
-        let writers: Vec<_> = plan
-            .packages
-            .iter()
-            .zip(&partials)
-            .zip(streams)
-            .zip(&besides)
-            .map(|(((package, partial), stream), beside)| {
-                let (stop, links) = (&stop, &links);
-                scope.spawn(move || -> Result<(), Failure> {
-                    let out = partial.file.try_clone().map_err(|e| Failure::io("can't write", &partial.path, &e))?;
-                    let job = Job {
-                        footprint: &package.carried,
-                        files: &plan.payload.files,
-                        links,
-                        icon: &plan.icon,
-                        wizard: &plan.product.wizard,
-                        time: plan.product.time,
-                        file_name: &plan.product.file_name,
-                        settings: &project.manifest.target,
-                        threads: share,
-                        beside: &|name| {
-                            let partial = Partial::create(output, name)?;
-                            let out =
-                                partial.file.try_clone().map_err(|e| Failure::io("can't write", &partial.path, &e))?;
-                            beside.lock().unwrap_or_else(PoisonError::into_inner).push((output.join(name), partial));
-                            Ok(out)
-                        },
-                    };
-                    let result = targets::target(package.target).write(&job, stream, out);
-                    if result.is_err() {
-                        stop.store(true, Ordering::Relaxed);
-                    }
-                    result
-                })
-            })
+        let (write, stop) = (&write, &stop);
+        let feeding = scope.spawn(|| feed::feed(&plan.payload.files, senders, stop, &|n| progress.advance(n)));
+        let mut jobs = plan.packages.iter().zip(&partials).zip(streams).zip(&besides);
+        let first = jobs.next();
+        let others: Vec<_> = jobs
+            .map(|(((package, partial), stream), beside)| scope.spawn(move || write(package, partial, stream, beside)))
             .collect();
-        let hashes = feed::feed(&plan.payload.files, senders, &stop, &|n| progress.advance(n));
-        let written: Vec<Result<(), Failure>> =
-            writers.into_iter().map(|w| w.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))).collect();
-        (hashes, written)
+        // One is written here: what it takes from this thread's heap, reading it back takes again.
+        let mut written: Vec<Result<(), Failure>> = Vec::new();
+        written.extend(first.map(|(((package, partial), stream), beside)| write(package, partial, stream, beside)));
+        written.extend(others.into_iter().map(joined));
+        (joined(feeding), written)
     });
     // A feed that broke off makes its writers fail too: its own reason is the one that matters.
     let hashes = hashes?;
     written.into_iter().collect::<Result<Vec<()>, _>>()?;
     let seconds = began.elapsed();
     progress.verifying();
+    set_hashes(&mut plan, &hashes, &links);
+    // Nothing is read any more: with very many files their places take much memory.
+    let mut biggest: Vec<(RelPath, u64)> =
+        std::mem::take(&mut plan.payload.files).into_iter().map(|f| (f.path, f.size)).collect();
+    biggest.sort_by(|a, b| b.1.cmp(&a.1).then_with(|| a.0.cmp(&b.0)));
+    biggest.truncate(5);
+    biggest.shrink_to_fit();
     let mut built = Vec::new();
-    for ((package, partial), beside) in plan.packages.iter().zip(partials).zip(besides) {
+    for ((package, partial), beside) in std::mem::take(&mut plan.packages).into_iter().zip(partials).zip(besides) {
         let beside = beside.into_inner().unwrap_or_else(PoisonError::into_inner);
-        built.push(finish_package(plan, package, (partial, beside), output, &hashes, &links, seconds)?);
+        built.push(finish_package(&plan, package, (partial, beside), output, &biggest, seconds)?);
     }
     progress.end();
     Ok(built)
@@ -406,11 +414,10 @@ fn build_platform(
 
 fn finish_package(
     plan: &Plan,
-    package: &PlannedPackage,
+    package: PlannedPackage,
     (partial, beside): (Partial, Vec<(PathBuf, Partial)>),
     output: &Path,
-    hashes: &[ContentHash],
-    links: &[(RelPath, RelPath)],
+    biggest: &[(RelPath, u64)],
     took: Duration,
 ) -> Result<Built, Failure> {
     let began = Instant::now();
@@ -423,7 +430,7 @@ fn finish_package(
             problem.why(faults.join("; ")).instead("this program is at fault: please report it"),
         ));
     }
-    reads_back(plan, package, &partial.path, hashes, links)?;
+    reads_back(&package, &partial.path)?;
     let verify = began.elapsed();
     let trouble = |e: std::io::Error| Failure::io("can't read", &partial.path, &e);
     let mut hasher = blake3::Hasher::new();
@@ -446,9 +453,6 @@ fn finish_package(
         with_package.push(path);
     }
     partial.finish(&file, package.target == TargetName::Appimage)?;
-    let mut biggest: Vec<(RelPath, u64)> = plan.payload.files.iter().map(|f| (f.path.clone(), f.size)).collect();
-    biggest.sort_by(|a, b| b.1.cmp(&a.1).then(a.0.cmp(&b.0)));
-    biggest.truncate(5);
     Ok(Built {
         file,
         page: described,
@@ -461,23 +465,34 @@ fn finish_package(
         seconds: took.as_secs_f64(),
         verify_seconds: verify.as_secs_f64(),
         layers: plan.payload.shares.clone(),
-        biggest,
-        losses: package.losses.clone(),
+        biggest: biggest.to_vec(),
+        losses: package.losses,
     })
 }
 
+/// What the packages carry, with the hashes that are known after reading.
+fn set_hashes(plan: &mut Plan, hashes: &[ContentHash], links: &[(RelPath, RelPath)]) {
+    let mut known: HashMap<&RelPath, ContentHash> =
+        plan.payload.files.iter().zip(hashes).map(|(f, h)| (&f.path, *h)).collect();
+    for (path, to) in links {
+        if let Some(hash) = known.get(to).copied() {
+            known.insert(path, hash);
+        }
+    }
+    for package in &mut plan.packages {
+        package.carried.set_hashes(|path| known.get(path).copied());
+    }
+}
+
+fn joined<T>(thread: std::thread::ScopedJoinHandle<'_, T>) -> T {
+    thread.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))
+}
+
 /// Reads a package and compares it with what it was written from.
-fn reads_back(
-    plan: &Plan,
-    package: &PlannedPackage,
-    path: &Path,
-    hashes: &[ContentHash],
-    links: &[(RelPath, RelPath)],
-) -> Result<(), Failure> {
+fn reads_back(package: &PlannedPackage, path: &Path) -> Result<(), Failure> {
     let target = targets::target(package.target);
-    let expected = with_hashes(&package.carried, plan, hashes, links);
     let seen = target.read(path, Depth::Contents)?;
-    let difference = seen.map(|seen| expected.difference(&seen));
+    let difference = seen.map(|seen| package.carried.difference(&seen));
     if difference.as_ref().is_none_or(|d| !d.is_empty()) {
         let problem = Problem::error(format!("{} does not read back as it was written", package.file_name));
         let why = difference.map_or_else(
@@ -488,22 +503,4 @@ fn reads_back(
         return Err(Failure::new(Kind::Machine, problem));
     }
     Ok(())
-}
-
-/// The carried footprint with the hashes that are known after reading.
-fn with_hashes(carried: &Footprint, plan: &Plan, hashes: &[ContentHash], links: &[(RelPath, RelPath)]) -> Footprint {
-    let mut by_path: std::collections::HashMap<&RelPath, ContentHash> =
-        plan.payload.files.iter().zip(hashes).map(|(f, h)| (&f.path, *h)).collect();
-    for (path, to) in links {
-        if let Some(hash) = by_path.get(to).copied() {
-            by_path.insert(path, hash);
-        }
-    }
-    carried.filter_map(|t| {
-        let mut t = t.clone();
-        if let Trace::File { path, content, .. } = &mut t {
-            *content = by_path.get(path).copied();
-        }
-        Some(t)
-    })
 }

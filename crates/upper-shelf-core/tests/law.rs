@@ -365,11 +365,11 @@ proptest! {
     fn a_difference_names_exactly_what_differs(a in made(), b in made()) {
         prop_assert!(a.footprint.difference(&a.footprint).is_empty());
         let difference = a.footprint.difference(&b.footprint);
-        let mut traces: BTreeMap<TraceKey, Trace> = a.footprint.traces().iter().map(|t| (t.key(), t.clone())).collect();
+        let mut traces: BTreeMap<TraceKey, Trace> = a.footprint.traces().iter().map(|t| (t.key().into_owned(), t.clone())).collect();
         for change in difference.changes {
             match change {
-                Change::Added { new } | Change::Changed { new, .. } => drop(traces.insert(new.key(), new)),
-                Change::Removed { old } => drop(traces.remove(&old.key())),
+                Change::Added { new } | Change::Changed { new, .. } => drop(traces.insert(new.key().into_owned(), new)),
+                Change::Removed { old } => drop(traces.remove(&old.key().into_owned())),
             }
         }
         let applied: Vec<Trace> = traces.into_values().collect();

@@ -90,6 +90,11 @@ impl Database {
         }
     }
 
+    /// The database's own copy of a text; `None` if it has none such.
+    pub fn known(&self, text: &str) -> Option<&str> {
+        self.strings.get(text).map(|s| &**s)
+    }
+
     /// The number of a value.
     pub fn int(&self, value: Value) -> Option<i32> {
         if let Value::Int(n) = value { Some(n) } else { None }

@@ -2,7 +2,7 @@
 
 use super::{Footprint, Identity, Trace};
 use serde::Serialize;
-use std::collections::BTreeMap;
+use std::cmp::Ordering;
 
 /// One trace that is not the same in both.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
@@ -49,27 +49,30 @@ impl Difference {
 impl Footprint {
     /// What has to change for `self` to become `newer`. Where one of two files has no hash, size and mode decide.
     pub fn difference(&self, newer: &Self) -> Difference {
-        let mut sides: BTreeMap<_, (Option<&Trace>, Option<&Trace>)> = BTreeMap::new();
-        for trace in self.traces() {
-            sides.entry(trace.key()).or_default().0 = Some(trace);
-        }
-        for trace in newer.traces() {
-            sides.entry(trace.key()).or_default().1 = Some(trace);
-        }
         let mut difference = Difference { identity: identity(&self.product, &newer.product), ..Difference::default() };
         let platform = |f: &Self| f.platform.map(|p| p.to_string()).unwrap_or_default();
         if platform(self) != platform(newer) {
             difference.identity.push(("platform", platform(self), platform(newer)));
         }
-        for pair in sides.into_values() {
-            match pair {
-                (Some(old), None) => difference.changes.push(Change::Removed { old: old.clone() }),
-                (None, Some(new)) => difference.changes.push(Change::Added { new: new.clone() }),
-                (Some(old), Some(new)) if !same(old, new) => {
+        // Both are in the same order.
+        let (mut olds, mut news) = (self.traces().iter().peekable(), newer.traces().iter().peekable());
+        loop {
+            let order = match (olds.peek(), news.peek()) {
+                (None, None) => break,
+                (Some(_), None) => Ordering::Less,
+                (None, Some(_)) => Ordering::Greater,
+                (Some(old), Some(new)) => old.key().cmp(&new.key()),
+            };
+            let old = if order.is_le() { olds.next() } else { None };
+            let new = if order.is_ge() { news.next() } else { None };
+            match (old, new) {
+                (Some(old), Some(new)) if same(old, new) => difference.same += 1,
+                (Some(old), Some(new)) => {
                     difference.changes.push(Change::Changed { old: old.clone(), new: new.clone() });
                 }
-                (Some(_), Some(_)) => difference.same += 1,
-                (None, None) => {}
+                (Some(old), None) => difference.changes.push(Change::Removed { old: old.clone() }),
+                (None, Some(new)) => difference.changes.push(Change::Added { new: new.clone() }),
+                (None, None) => break,
             }
         }
         difference

@@ -11,15 +11,18 @@ use crate::content::ContentHash;
 use crate::platform::Platform;
 pub use difference::{Change, Difference};
 use serde::{Deserialize, Serialize};
+use std::borrow::Cow;
 use std::collections::BTreeMap;
 use std::fmt;
+use std::sync::Arc;
 pub use system::{RegistryRoot, RegistryValue, RegistryView, ServiceStart};
 pub use text::bytes as text_bytes;
 
 /// A path inside the product's own folder: names joined with `/`, none of them empty, `.` or `..`.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
-#[serde(transparent)]
-pub struct RelPath(String);
+///
+/// A clone shares the text: a product may have very many of them, each in several footprints.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct RelPath(Arc<str>);
 
 impl RelPath {
     /// Checks the form.
@@ -43,7 +46,7 @@ impl RelPath {
         if path.split('/').any(|name| name == "." || name == "..") {
             return Err("has `.` or `..` in it");
         }
-        Ok(Self(path))
+        Ok(Self(path.into()))
     }
 
     /// The path as text.
@@ -58,18 +61,24 @@ impl RelPath {
 
     /// The folder that it is in.
     pub fn parent(&self) -> Option<Self> {
-        self.0.rsplit_once('/').map(|(parent, _)| Self(parent.to_owned()))
+        self.0.rsplit_once('/').map(|(parent, _)| Self(parent.into()))
     }
 
     /// The path below a folder.
     pub fn below(&self, folder: &Self) -> Self {
-        Self(format!("{folder}/{self}"))
+        Self(format!("{folder}/{self}").into())
     }
 }
 
 impl fmt::Display for RelPath {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.pad(&self.0)
+    }
+}
+
+impl Serialize for RelPath {
+    fn serialize<S: serde::Serializer>(&self, s: S) -> Result<S::Ok, S::Error> {
+        s.serialize_str(&self.0)
     }
 }
 
@@ -358,26 +367,26 @@ impl Trace {
     }
 
     /// What tells it from all other traces of a footprint.
-    pub fn key(&self) -> TraceKey {
-        let name = match self {
+    pub fn key(&self) -> TraceKey<'_> {
+        let name: Cow<str> = match self {
             Self::Folder { path, .. }
             | Self::File { path, .. }
             | Self::HardLink { path, .. }
-            | Self::Link { path, .. } => path.to_string(),
-            Self::Program { key, .. } => key.clone(),
-            Self::Shortcut { place, name, .. } => format!("{}: {name}", place.name()),
-            Self::FileType { mime, .. } => mime.clone(),
-            Self::LinkScheme { scheme, .. } => format!("{scheme}:"),
-            Self::Environment { name, .. } => name.clone(),
+            | Self::Link { path, .. } => path.as_str().into(),
+            Self::Program { key, .. } => key.into(),
+            Self::Shortcut { place, name, .. } => format!("{}: {name}", place.name()).into(),
+            Self::FileType { mime, .. } => mime.into(),
+            Self::LinkScheme { scheme, .. } => format!("{scheme}:").into(),
+            Self::Environment { name, .. } => name.into(),
             // Windows takes names of keys and values without regard to case.
             Self::Registry { root, view, key, name, .. } => {
                 let name = name.as_deref().map_or(String::new(), |n| format!("\0{n}"));
-                format!("{root:?} {view:?} {key}{name}").to_lowercase()
+                format!("{root:?} {view:?} {key}{name}").to_lowercase().into()
             }
-            Self::Service { name, .. } => name.to_lowercase(),
-            Self::Font { file, .. } => file.to_string(),
-            Self::Choice { key, .. } | Self::Rule { key, .. } => key.clone(),
-            Self::Icon { form: IconForm::Png(size), .. } => format!("{size:05}"),
+            Self::Service { name, .. } => name.to_lowercase().into(),
+            Self::Font { file, .. } => file.as_str().into(),
+            Self::Choice { key, .. } | Self::Rule { key, .. } => key.into(),
+            Self::Icon { form: IconForm::Png(size), .. } => format!("{size:05}").into(),
             Self::Icon { form: IconForm::Svg, .. } => "SVG".into(),
         };
         let order = match self {
@@ -422,9 +431,16 @@ impl Trace {
 
 /// What tells a trace from all others; its order is that of stable output.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub struct TraceKey {
+pub struct TraceKey<'t> {
     order: u8,
-    name: String,
+    name: Cow<'t, str>,
+}
+
+impl TraceKey<'_> {
+    /// The same, for longer than its trace.
+    pub fn into_owned(self) -> TraceKey<'static> {
+        TraceKey { order: self.order, name: self.name.into_owned().into() }
+    }
 }
 
 /// Everything that a product leaves on a machine.
@@ -441,8 +457,20 @@ pub struct Footprint {
 impl Footprint {
     /// From traces in any order; of two with the same key the later one stays.
     pub fn new(product: Identity, platform: Option<Platform>, traces: impl IntoIterator<Item = Trace>) -> Self {
-        let by_key: BTreeMap<TraceKey, Trace> = traces.into_iter().map(|t| (t.key(), t)).collect();
-        Self { product, platform, traces: by_key.into_values().collect() }
+        let mut traces: Vec<Trace> = traces.into_iter().collect();
+        // Sorting needs room for a half of them.
+        if !traces.is_sorted_by(|a, b| a.key() <= b.key()) {
+            traces.sort_by(|a, b| a.key().cmp(&b.key()));
+        }
+        traces.dedup_by(|later, earlier| {
+            let same = later.key() == earlier.key();
+            if same {
+                std::mem::swap(later, earlier);
+            }
+            same
+        });
+        traces.shrink_to_fit();
+        Self { product, platform, traces }
     }
 
     /// The traces in stable order: the tree by path, then the rest by kind and name.
@@ -453,6 +481,15 @@ impl Footprint {
     /// The traces that `keep` keeps or changes.
     pub fn filter_map(&self, keep: impl FnMut(&Trace) -> Option<Trace>) -> Self {
         Self::new(self.product.clone(), self.platform, self.traces.iter().filter_map(keep))
+    }
+
+    /// Says what is in the files, once that is known.
+    pub fn set_hashes(&mut self, of: impl Fn(&RelPath) -> Option<ContentHash>) {
+        for trace in &mut self.traces {
+            if let Trace::File { path, content, .. } = trace {
+                *content = of(path);
+            }
+        }
     }
 
     /// The same without the hashes of contents: what a mere listing can say.

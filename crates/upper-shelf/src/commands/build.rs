@@ -44,7 +44,7 @@ pub fn build_packages(
     let named = project.manifest.targets.output.clone().unwrap_or_else(|| "packages".into());
     let output = output.unwrap_or_else(|| project.folder.join(named));
     let threads = threads.map_or_else(|| std::thread::available_parallelism().map_or(1, |n| n.get()), usize::from);
-    build::build(&project, &plans, &output, threads, &Bar::new(out))
+    build::build(&project, plans, &output, threads, &Bar::new(out))
 }
 
 /// What a person wants to know of a finished package.

@@ -69,7 +69,7 @@ const KNOWN: [&str; 44] = [
 pub fn read(package: &Path, depth: Depth) -> Result<Footprint> {
     let (mut compound, db) = open(package)?;
     let contents = if depth == Depth::Contents { contents(&db, &mut compound, package)? } else { HashMap::new() };
-    Ok(Reader::new(&db)?.footprint(&contents))
+    Ok(Reader::new(&db)?.footprint(contents))
 }
 
 fn open(package: &Path) -> Result<(Compound<File>, Database)> {
@@ -85,7 +85,7 @@ pub fn files(package: &Path, visit: crate::targets::Visit) -> Result<()> {
     reader.read_files(&HashMap::new());
     let paths = reader.files;
     each_cabinet(&cabinets(&db), &mut compound, package, |cabinet| {
-        cabinet.walk(|entry, bytes| match paths.get(&entry.name) {
+        cabinet.walk(|entry, bytes| match paths.get(entry.name.as_str()) {
             Some(path) => visit(path, bytes).map_err(cabinet::Error::Io),
             None => Ok(()),
         })
@@ -146,7 +146,11 @@ fn each_cabinet(
 }
 
 /// The hash of each file in the cabinets, by its key; the hashes that the package states are compared.
-fn contents(db: &Database, compound: &mut Compound<File>, package: &Path) -> Result<HashMap<String, ContentHash>> {
+fn contents<'d>(
+    db: &'d Database,
+    compound: &mut Compound<File>,
+    package: &Path,
+) -> Result<HashMap<&'d str, ContentHash>> {
     let stated: HashMap<&str, Vec<i32>> =
         db.rows("MsiFileHash").map(|r| (db.str(r[0]), r.iter().skip(2).filter_map(|v| db.int(*v)).collect())).collect();
     let mut all = HashMap::new();
@@ -167,7 +171,10 @@ fn contents(db: &Database, compound: &mut Compound<File>, package: &Path) -> Res
             if stated.get(entry.name.as_str()).is_some_and(|s| *s != parts) {
                 return Err(cabinet::Error::Usage(format!("{} has another hash than MsiFileHash says", entry.name)));
             }
-            all.insert(entry.name.clone(), ContentHash(*hasher.finalize().as_bytes()));
+            // A file that no row names is of no use.
+            if let Some(key) = db.known(&entry.name) {
+                all.insert(key, ContentHash(*hasher.finalize().as_bytes()));
+            }
             Ok(())
         })
     })?;
@@ -227,7 +234,7 @@ struct Reader<'d> {
     db: &'d Database,
     spots: HashMap<&'d str, Spot>,
     /// By file key.
-    files: HashMap<String, RelPath>,
+    files: HashMap<&'d str, RelPath>,
     /// By component: the key path's file.
     component_files: HashMap<&'d str, &'d str>,
     programs: Vec<Program>,
@@ -339,7 +346,7 @@ impl<'d> Reader<'d> {
         path.map_err(|why| self.strange.insert(format!("the name {name:?} {why}"))).ok()
     }
 
-    fn footprint(mut self, contents: &HashMap<String, ContentHash>) -> Footprint {
+    fn footprint(mut self, contents: HashMap<&str, ContentHash>) -> Footprint {
         let db = self.db;
         let template = db.summary.text(summary::TEMPLATE);
         let platform = match template.split(';').next().unwrap_or_default() {
@@ -348,7 +355,8 @@ impl<'d> Reader<'d> {
             "Intel" | "" => Some(Platform::WindowsX86),
             _ => None,
         };
-        self.read_files(contents);
+        self.read_files(&contents);
+        drop(contents);
         self.read_programs();
         self.read_shortcuts();
         self.read_services();
@@ -388,13 +396,18 @@ impl<'d> Reader<'d> {
             support: some("ARPHELPLINK").or_else(|| some("ARPCONTACT")),
             ..Identity::default()
         };
-        Footprint::new(product, platform, self.traces)
+        // Sorting takes memory too: with very many files what is not needed any more goes first.
+        let Self { traces, files, component_files, spots, .. } = self;
+        drop((files, component_files, spots));
+        Footprint::new(product, platform, traces)
     }
 
-    fn read_files(&mut self, contents: &HashMap<String, ContentHash>) {
+    fn read_files(&mut self, contents: &HashMap<&str, ContentHash>) {
         let folders: HashMap<&str, &str> =
             self.db.rows("Component").map(|r| (self.text(r, 0), self.text(r, 2))).collect();
         self.component_files = self.db.rows("Component").map(|r| (self.text(r, 0), self.text(r, 5))).collect();
+        let count = self.db.table("File").map_or(0, |t| t.rows().len());
+        self.traces.reserve_exact(count);
         for row in self.db.rows("File") {
             let (key, component) = (self.text(row, 0), self.text(row, 1));
             let Some(path) = self.path(folders.get(component).copied().unwrap_or(""), names::long(self.text(row, 2)))
@@ -404,7 +417,7 @@ impl<'d> Reader<'d> {
             let size = u64::try_from(self.int(row, 3).unwrap_or(0)).unwrap_or(0);
             let content = contents.get(key).copied();
             self.traces.push(Trace::File { path: path.clone(), mode: 0o644, size, content });
-            self.files.insert(key.to_owned(), path);
+            self.files.insert(key, path);
         }
         for row in self.db.rows("DuplicateFile") {
             let Some(to) = self.files.get(self.text(row, 2)).cloned() else { continue };

@@ -161,7 +161,7 @@ pub fn read(
     db: &Database,
     bits64: bool,
     mut programs: impl FnMut(&str, &[String]) -> Option<String>,
-    files: &HashMap<String, RelPath>,
+    files: &HashMap<&str, RelPath>,
 ) -> Vec<Trace> {
     let wide: HashMap<&str, bool> =
         db.rows("Component").map(|r| (db.str(r[0]), db.int(r[3]).is_some_and(|a| a & 256 != 0))).collect();

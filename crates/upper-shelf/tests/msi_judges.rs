@@ -93,6 +93,30 @@ out.Close();
         }
     }
 
+    /// Wine has no page for programs that use files: only its rows can be looked at.
+    #[test]
+    fn programs_that_use_files_are_asked_to_be_closed_on_the_pages_that_windows_looks_for() {
+        let folder = product("1.0.0", "");
+        let (_, db) = open(&build(&folder));
+        assert_eq!(db.table("ListBox").map(|t| t.rows().len()), Some(0), "Windows fills it");
+        let texts = |table: &str| -> Vec<Vec<String>> {
+            let text = |v: &Value| db.int(*v).map_or_else(|| db.str(*v).to_owned(), |n| n.to_string());
+            db.rows(table).map(|r| r.iter().map(text).collect()).collect()
+        };
+        for (dialog, event) in [("FilesInUse", "EndDialog Retry"), ("MsiRMFilesInUse", "RMShutdownAndRestart 0")] {
+            assert!(texts("Dialog").iter().any(|r| r[0] == dialog), "{dialog}");
+            let list = texts("Control").into_iter().find(|r| r[0] == dialog && r[2] == "ListBox").expect("a list");
+            assert_eq!(list[8], "FileInUseProcess");
+            let events: Vec<String> = texts("ControlEvent")
+                .into_iter()
+                .filter(|r| r[0] == dialog)
+                .map(|r| format!("{} {}", r[2], r[3]))
+                .collect();
+            assert!(events.contains(&event.to_owned()), "{events:?}");
+            assert!(events.contains(&"EndDialog Exit".to_owned()), "{events:?}");
+        }
+    }
+
     const OLEFILE: &str = r#"
 import hashlib, olefile, sys
 with olefile.OleFileIO(sys.argv[1], raise_defects=olefile.DEFECT_INCORRECT) as ole:

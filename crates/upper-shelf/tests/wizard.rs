@@ -96,6 +96,31 @@ mod on_wine {
     }
 
     #[test]
+    fn the_person_who_installs_says_for_whom() {
+        let own = "users/root/AppData/Local/Programs/Hives & Frames/hives.exe";
+        let everyones = "Program Files/Hives & Frames/hives.exe";
+        for (steps, file, other) in [
+            (vec!["Next", "Next", "Next", "Install", "Finish"], own, everyones),
+            (vec!["Next", "For everyone on this computer", "Next", "Next", "Install", "Finish"], everyones, own),
+        ] {
+            let (machine, package) = machine("[install]\nscope = \"asked\"");
+            let (pages, code) = machine.walk(&["/i", &package], &steps);
+            assert_eq!(code, 0);
+            assert!(pages[1].control("Only for me").ticked, "{:?}", pages[1].texts());
+            assert!(machine.c().join(file).exists() && !machine.c().join(other).exists(), "{steps:?}");
+            let folder = file.trim_end_matches("hives.exe").replace('/', "\\");
+            let shown = pages[steps.len() - 3].texts().iter().any(|t| t.ends_with(&*folder));
+            assert!(shown, "the folder's page shows {:?}", pages[steps.len() - 3].texts());
+            assert_eq!(machine.msiexec(&["/x", &package]), 0);
+            assert!(!machine.c().join(file).exists());
+        }
+        // Silently it is as the command line says. (Wine takes every administrator for everyone: only that is seen here.)
+        let (machine, package) = machine("[install]\nscope = \"asked\"");
+        assert_eq!(machine.msiexec(&["/i", &package, "ALLUSERS=1", "MSIINSTALLPERUSER="]), 0);
+        assert!(machine.c().join(everyones).exists());
+    }
+
+    #[test]
     fn a_failure_is_said_in_a_sentence() {
         let folder = product("1.0.0", "");
         let package = build(&folder);

@@ -105,15 +105,24 @@ impl Database {
         self.tables.entry(table.into()).or_insert(Table { columns, values: Vec::new() });
     }
 
+    /// Adds a standard table without rows, if it is not there yet.
+    ///
+    /// # Errors
+    /// No standard table has this name.
+    pub fn create_standard(&mut self, table: &str) -> Result<()> {
+        let standard = schema::TABLES.get(table);
+        let standard = standard.ok_or_else(|| Error::Usage(format!("there is no table {table}")))?;
+        self.create(table, standard.iter().map(|(column, _)| column.clone()).collect());
+        Ok(())
+    }
+
     /// Adds a row to a table; a standard one is made at its first row.
     ///
     /// # Errors
     /// A table that is not known; a value that its column can't hold.
     pub fn insert(&mut self, table: &str, row: &[Value]) -> Result<()> {
         if !self.tables.contains_key(table) {
-            let standard = schema::TABLES.get(table);
-            let standard = standard.ok_or_else(|| Error::Usage(format!("there is no table {table}")))?;
-            self.create(table, standard.iter().map(|(column, _)| column.clone()).collect());
+            self.create_standard(table)?;
         }
         let columns = &self.tables[table].columns;
         if columns.len() != row.len() {

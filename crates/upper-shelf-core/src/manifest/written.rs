@@ -414,7 +414,7 @@ pub enum WizardPage {
     Start,
     /// The licence.
     License,
-    /// The folder, and for whom.
+    /// The folder.
     Folder,
     /// The parts.
     Choices,

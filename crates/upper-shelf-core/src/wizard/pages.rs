@@ -8,6 +8,10 @@ use crate::footprint::{Footprint, Place, Trace};
 pub const WIDTH: i32 = 400;
 /// A page's height.
 pub const HEIGHT: i32 = 272;
+/// The page that comes when running programs use files, on systems that can't close them.
+pub const FILES_IN_USE: &str = "FilesInUse";
+/// The same on systems that can.
+pub const FILES_IN_USE_CLOSABLE: &str = "MsiRMFilesInUse";
 const STRIP: i32 = 56;
 const MARGIN: i32 = 24;
 const FOOT: i32 = HEIGHT - 38;
@@ -45,6 +49,8 @@ pub enum Kind {
     Progress,
     /// What is being done.
     Doing,
+    /// Programs that use files of the product.
+    Programs,
 }
 
 /// What a button does.
@@ -66,6 +72,12 @@ pub enum Action {
     Stop,
     /// Goes on as before.
     Stay,
+    /// Looks again whether files are in use.
+    LookAgain,
+    /// Goes on although files are in use.
+    GoOn,
+    /// Closes the programs that use files, and starts them again at the end.
+    ClosePrograms,
     /// Ends, with the program started if that is ticked.
     Finish,
     /// Ends.
@@ -156,6 +168,7 @@ pub fn pages(footprint: &Footprint, wizard: &Wizard) -> Vec<Page> {
     let cancel = || button("Cancel", 0, "cancel", Action::AskCancel);
     let mut order: Vec<&str> = vec!["Start"];
     order.extend(wizard.license.as_ref().map(|_| "License"));
+    order.extend((footprint.rule("scope") == Some("asked")).then_some("Scope"));
     order.push("Folder");
     order.extend(has_choices.then_some("Choices"));
     order.retain(|name| !wizard.left_out.contains(name));
@@ -205,18 +218,18 @@ pub fn pages(footprint: &Footprint, wizard: &Wizard) -> Vec<Page> {
             buttons("License", "LicenseAccepted = \"1\""),
         ));
     }
-    let mut folder = vec![
+    if order.contains(&"Scope") {
+        let middle = vec![Control {
+            property: "Scope",
+            ..control("Scope", Kind::Scope, (MARGIN, 92, WIDTH - 2 * MARGIN, 34), "")
+        }];
+        pages.push(page("Scope", "scope-text", "scope-below", middle, buttons("Scope", "")));
+    }
+    let folder = vec![
         text("Label", 80, 1, "folder-text"),
         Control { property: "INSTALLDIR", ..control("Folder", Kind::Folder, (MARGIN, 95, WIDTH - 2 * MARGIN, 17), "") },
         text("Hint", 122, 2, "folder-hint"),
     ];
-    if footprint.rule("scope") == Some("asked") {
-        folder.push(text("ScopeLabel", 158, 1, "scope-text"));
-        folder.push(Control {
-            property: "Scope",
-            ..control("Scope", Kind::Scope, (MARGIN, 172, WIDTH - 2 * MARGIN, 34), "")
-        });
-    }
     if order.contains(&"Folder") {
         pages.push(page("Folder", "folder-title", "folder-below", folder, buttons("Folder", "")));
     }
@@ -251,6 +264,25 @@ pub fn pages(footprint: &Footprint, wizard: &Wizard) -> Vec<Page> {
     ] {
         let middle = vec![text("Text", 84, 3, words)];
         pages.push(page(name, title, below, middle, vec![button("Close", 0, "close", Action::Close)]));
+    }
+    // Windows looks for these two by their names: the second one when it can close programs by itself.
+    for (name, words, action) in [
+        (FILES_IN_USE, "in-use-retry", Action::LookAgain),
+        (FILES_IN_USE_CLOSABLE, "in-use-close", Action::ClosePrograms),
+    ] {
+        let middle = vec![
+            Control {
+                property: "FileInUseProcess",
+                ..control("Programs", Kind::Programs, (MARGIN, 72, WIDTH - 2 * MARGIN, 118), "")
+            },
+            text("Text", 198, 2, "in-use-text"),
+        ];
+        let buttons = vec![
+            button("Cancel", 0, "cancel", Action::Stop),
+            button("Close", 1, words, action),
+            button("GoOn", 2, "in-use-go-on", Action::GoOn),
+        ];
+        pages.push(page(name, "in-use-title", "in-use-below", middle, buttons));
     }
     let ask = |name, left, words, action| Control { action, ..control(name, Kind::Button, (left, 54, 60, 19), words) };
     pages.push(Page {

@@ -2,7 +2,7 @@
 //! `{product}`, `{version}`, `{size}` and `{files}` stand for what they say; `&` stands before the letter of a key.
 
 /// Key, English, German.
-pub const WORDS: [(&str, &str, &str); 51] = [
+pub const WORDS: [(&str, &str, &str); 58] = [
     ("next", "&Next", "&Weiter"),
     ("back", "&Back", "&Zurück"),
     ("install", "&Install", "&Installieren"),
@@ -43,6 +43,11 @@ pub const WORDS: [(&str, &str, &str); 51] = [
         "Der Ordner wird angelegt, wenn es ihn noch nicht gibt. Die nächste Version findet ihn von selbst.",
     ),
     ("scope-text", "Who is it for?", "Für wen ist es?"),
+    (
+        "scope-below",
+        "An administrator has to agree when it is for everyone",
+        "Wenn es für alle ist, muss ein Administrator zustimmen",
+    ),
     ("scope-person", "Only for &me", "Nur für &mich"),
     ("scope-machine", "For &everyone on this computer", "Für &alle auf diesem Computer"),
     ("choices-title", "Parts", "Bestandteile"),
@@ -71,6 +76,16 @@ pub const WORDS: [(&str, &str, &str); 51] = [
         "Take everything away that was installed. Your own documents stay.",
         "Alles wegnehmen, was installiert wurde. Ihre eigenen Dokumente bleiben.",
     ),
+    ("in-use-title", "Please close these programs", "Bitte schließen Sie diese Programme"),
+    ("in-use-below", "They use files that are to be replaced", "Sie benutzen Dateien, die ersetzt werden sollen"),
+    (
+        "in-use-text",
+        "Going on without closing them is possible too; the computer has to be restarted then.",
+        "Weiter geht es auch, ohne sie zu schließen; dann muss der Computer neu gestartet werden.",
+    ),
+    ("in-use-retry", "&Look again", "&Neu prüfen"),
+    ("in-use-close", "C&lose them", "Sch&ließen"),
+    ("in-use-go-on", "&Go on", "&Weiter"),
     ("cancelled-title", "Nothing was changed", "Nichts wurde verändert"),
     ("cancelled-below", "The installation was cancelled", "Die Installation wurde abgebrochen"),
     ("cancelled-text", "Start it again whenever you like.", "Sie können sie jederzeit wieder starten."),

@@ -189,11 +189,6 @@ impl Resolver<'_> {
             Some(("the page `license` has nothing to show", "license = \"LICENSE.txt\""))
         } else if has(WizardPage::Choices) && m.choice.is_empty() {
             Some(("the page `choices` has nothing to show", "[[choice]]"))
-        } else if !has(WizardPage::Folder) && m.install.scope == Some(Scope::Asked) {
-            Some((
-                "nobody is asked for whom it is installed: that is on the page `folder`",
-                "add \"folder\" to `pages`",
-            ))
         } else {
             None
         };

@@ -2,10 +2,10 @@
 //! are put in before the first page comes.
 
 use super::layout::{Layout, Result};
-use super::sequences;
 use super::words::formatted;
+use super::{rules, sequences};
 use crate::icons::Icon;
-use crate::wizard::{Action, Control, Kind, Page, WORDS, Wizard, pages};
+use crate::wizard::{Action, Control, FILES_IN_USE_CLOSABLE, Kind, Page, WORDS, Wizard, pages};
 use msi_database::database::Value;
 
 /// Bitmaps, by the key of their row.
@@ -80,6 +80,8 @@ pub fn write(it: &mut Layout) -> Result<()> {
     }
     let pages = pages(footprint, wizard);
     let first = pages.first().map_or("", |p| p.name);
+    // Windows fills it while it runs; without the table it fails.
+    it.db.create_standard("ListBox")?;
     for page in &pages {
         dialog(it, page)?;
         for (n, control) in page.controls.iter().enumerate() {
@@ -132,7 +134,7 @@ fn say(it: &mut Layout, wizard: &Wizard) -> Result<()> {
 
 fn tabbed(kind: Kind) -> bool {
     match kind {
-        Kind::Button | Kind::Check | Kind::Folder | Kind::Parts | Kind::License | Kind::Scope => true,
+        Kind::Button | Kind::Check | Kind::Folder | Kind::Parts | Kind::License | Kind::Scope | Kind::Programs => true,
         Kind::Strip
         | Kind::Picture
         | Kind::Accent
@@ -181,6 +183,7 @@ fn control_row(it: &mut Layout, page: &Page, control: &Control, next: &str) -> R
         Kind::Parts => ("SelectionTree", usual | SUNKEN, String::new()),
         Kind::License => ("ScrollableText", usual | SUNKEN, rtf(it.job.wizard.license.as_deref().unwrap_or_default())),
         Kind::Scope => ("RadioButtonGroup", usual, String::new()),
+        Kind::Programs => ("ListBox", usual | SUNKEN, String::new()),
         Kind::Progress => ("ProgressBar", VISIBLE | SMOOTH_PROGRESS, String::new()),
     };
     let property = if control.kind == Kind::Parts { "PartsFolder" } else { control.property };
@@ -241,6 +244,7 @@ fn scope(it: &mut Layout, width: i32) -> Result<()> {
 
 fn events(it: &mut Layout, page: &Page, control: &Control) -> Result<()> {
     let starts = it.job.footprint.rule("start-at-end").is_some();
+    let folders = rules::folders_by_scope(it.job.footprint);
     let mut order = 0;
     let mut event = |name: &str, argument: &str, condition: &str| {
         order += 1;
@@ -254,17 +258,33 @@ fn events(it: &mut Layout, page: &Page, control: &Control) -> Result<()> {
         ];
         it.db.insert("ControlEvent", &row)
     };
-    if page.name == "Folder" && matches!(control.action, Action::Go(_) | Action::Install) && control.name == "Next" {
-        event("SetTargetPath", "INSTALLDIR", "1")?;
+    if control.name == "Next" {
+        match page.name {
+            "Folder" => event("SetTargetPath", "INSTALLDIR", "1")?,
+            // The system moves its folder of programs by itself when it is for one person, but it can't move it back
+            // while pages are shown: both folders are named as they are.
+            "Scope" => {
+                let (person, machine) = ("Scope = \"person\"", "Scope = \"machine\"");
+                for (property, value, condition) in [
+                    ("[ALLUSERS]", "2", person),
+                    ("[MSIINSTALLPERUSER]", "1", person),
+                    ("[ALLUSERS]", "1", machine),
+                    ("[MSIINSTALLPERUSER]", "{}", machine),
+                ] {
+                    event(property, value, condition)?;
+                }
+                for (folder, condition) in &folders {
+                    event("[INSTALLDIR]", folder, &format!("NOT REMEMBEREDFOLDER AND {condition}"))?;
+                }
+                event("SetTargetPath", "INSTALLDIR", "1")?;
+            }
+            _ => {}
+        }
     }
     match control.action {
         Action::None => Ok(()),
         Action::Go(to) => event("NewDialog", to, "1"),
-        Action::Install => {
-            event("[ALLUSERS]", "1", "Scope = \"machine\"")?;
-            event("[MSIINSTALLPERUSER]", "{}", "Scope = \"machine\"")?;
-            event("EndDialog", "Return", "1")
-        }
+        Action::Install => event("EndDialog", "Return", "1"),
         Action::Repair => {
             event("ReinstallMode", "omus", "1")?;
             event("Reinstall", "ALL", "1")?;
@@ -278,6 +298,13 @@ fn events(it: &mut Layout, page: &Page, control: &Control) -> Result<()> {
         Action::AskCancel => event("SpawnDialog", "AskCancel", "1"),
         Action::Stop | Action::Close => event("EndDialog", "Exit", "1"),
         Action::Stay => event("EndDialog", "Return", "1"),
+        Action::LookAgain => event("EndDialog", "Retry", "1"),
+        Action::GoOn if page.name == FILES_IN_USE_CLOSABLE => event("EndDialog", "Return", "1"),
+        Action::GoOn => event("EndDialog", "Ignore", "1"),
+        Action::ClosePrograms => {
+            event("RMShutdownAndRestart", "0", "1")?;
+            event("EndDialog", "Return", "1")
+        }
         Action::Finish => {
             if starts {
                 event("DoAction", "StartProgram", "StartNow = 1 AND NOT Installed")?;

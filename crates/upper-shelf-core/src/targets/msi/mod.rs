@@ -65,9 +65,6 @@ impl Target for Msi {
             let problem = Problem::error(format!("{} has {} bytes", file.path, file.size));
             problems.push(problem.why("an MSI holds files up to 2 GiB").instead("split it, or build a ZIP archive"));
         }
-        if job.settings.msi.cabinet_megabytes.is_some_and(|n| !(1..=CABINET_MEGABYTES).contains(&n)) {
-            problems.push(Problem::error("[target.msi] `cabinet-megabytes` goes from 1 to 1900"));
-        }
         let code_page = code_page(job);
         for text in texts(job.footprint) {
             if encode(text, code_page).is_none() {
@@ -97,6 +94,7 @@ impl Target for Msi {
                 problems.push(problem.why("an empty text ends a list").instead("leave it out"));
             }
         }
+        problems.extend(registry::conflicts(job.footprint));
         problems
     }
 

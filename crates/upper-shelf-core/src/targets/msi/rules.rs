@@ -172,15 +172,44 @@ fn remembered_folder(it: &mut Layout, scope: &str) -> Result<()> {
     Ok(())
 }
 
+/// Where a product goes that asks for whom it is, with the condition: the folders as they are, wherever the system's
+/// own properties lead.
+pub fn folders_by_scope(footprint: &Footprint) -> Vec<(String, &'static str)> {
+    let name = formatted(&footprint.rule("folder").unwrap_or_default().replace('/', "\\"));
+    let machine = if super::layout::is_64(footprint) {
+        vec![("[%ProgramW6432]", "Scope = \"machine\"")]
+    } else {
+        vec![
+            ("[%ProgramFiles(x86)]", "Scope = \"machine\" AND VersionNT64"),
+            ("[%ProgramFiles]", "Scope = \"machine\" AND NOT VersionNT64"),
+        ]
+    };
+    let person = ("[LocalAppDataFolder]Programs", "Scope = \"person\"");
+    machine.into_iter().chain([person]).map(|(top, condition)| (format!("{top}\\{name}\\"), condition)).collect()
+}
+
 fn actions(it: &mut Layout) -> Result<()> {
     let mut action = |name: &str, kind: i32, source: &str, target: &str| {
         let row = [it.db.text(name), Value::Int(kind), it.db.text(source), it.db.text(target), Value::Null];
         it.db.insert("CustomAction", &row)
     };
+    let asked = it.job.footprint.rule("scope") == Some("asked");
     // 51 sets a property.
     action("RememberFolder", 51, "INSTALLDIR", "[REMEMBEREDFOLDER]")?;
     action("SetLocation", 51, "ARPINSTALLLOCATION", "[INSTALLDIR]")?;
     action("SetHome", 51, "PERSONHOME", "[%USERPROFILE]")?;
+    if asked {
+        let folders = folders_by_scope(it.job.footprint);
+        let person = folders.last().map_or("", |f| f.0.as_str());
+        let row =
+            [it.db.text("PersonFolder"), Value::Int(51), it.db.text("INSTALLDIR"), it.db.text(person), Value::Null];
+        it.db.insert("CustomAction", &row)?;
+        for table in ["InstallExecuteSequence", "InstallUISequence"] {
+            // The installer may have settled 2 to nothing before this.
+            let condition = "NOT INSTALLDIR AND ALLUSERS <> 1 AND MSIINSTALLPERUSER = 1";
+            super::sequences::action(it, table, "PersonFolder", condition, 70)?;
+        }
+    }
     let start = it.job.footprint.rule("start-at-end").and_then(|program| it.program(program));
     if let Some((file, _, arguments, _)) = start {
         let line = formatted(&command_line(arguments));

@@ -92,3 +92,67 @@ fn a_java_archive_runs_on_a_bundled_runtime() {
     assert!(said.contains("/usr/lib/works.fernhollow.hive/runtime a b|c"), "{said}");
     assert_eq!(common::code(&out), 7);
 }
+
+/// Over a hundred programs of Windows and the library of a language, two thousand files, into a Windows Installer package
+/// and onto a machine of Wine: every byte arrives, the programs' own versions stand in the tables, and nothing stays.
+#[test]
+fn many_programs_of_windows_and_a_library_are_installed_byte_for_byte() {
+    let folder = Folder::new();
+    let manifest = r#"
+[product]
+id = "works.fernhollow.library"
+name = "Library"
+version = "5.36"
+publisher = "Fernhollow Apiary Works"
+[[layer]]
+from = "/usr/lib/x86_64-linux-gnu/wine/x86_64-windows"
+into = "programs"
+keep = ["*.exe"]
+[[layer]]
+from = "/usr/share/perl"
+into = "library"
+drop = ["5.36.0/pod"]
+[[program]]
+key = "app"
+file = "programs/hostname.exe"
+[targets]
+platforms = ["windows-x64"]
+build = ["msi"]
+[target.msi]
+compression = "mszip"
+"#;
+    let clashing = manifest.replace("drop = [\"5.36.0/pod\"]", "");
+    folder.write("shelf.toml", &clashing);
+    let (code, said) = folder.run(&["build"]);
+    assert_eq!(code, 1);
+    assert!(said.contains("\"library/5.36.0/Pod\" and \"library/5.36.0/pod\" are one name"), "{said}");
+    folder.write("shelf.toml", manifest);
+    folder.ok(&["build"]);
+    let package = "packages/Library-5.36-windows-x64.msi";
+    folder.ok(&["check", package]);
+    folder.ok(&["extract", package, "out"]);
+    let same = |installed: &Path| {
+        let programs = installed.join("programs");
+        let count = std::fs::read_dir(&programs).expect("programs").count();
+        assert!(count > 50, "{count} programs");
+        for entry in std::fs::read_dir(&programs).expect("programs").flatten() {
+            let original = Path::new("/usr/lib/x86_64-linux-gnu/wine/x86_64-windows").join(entry.file_name());
+            assert!(std::fs::read(entry.path()).ok() == std::fs::read(&original).ok(), "{}", original.display());
+        }
+        // Left out: the link from one name of the version to the other, as Windows has none; and the folder `pod`, which
+        // would be one with `Pod` there.
+        let library = installed.join("library").display().to_string();
+        let out = judge("diff", &["-r", "--no-dereference", "/usr/share/perl", &library]);
+        let text = String::from_utf8_lossy(&out.stdout).into_owned();
+        assert!(text.lines().all(|l| l.starts_with("Only in /usr/share/perl")), "{text}");
+        judge_says_yes("sh", &["-c", &format!("test $(find '{library}' -type f | wc -l) -gt 500")]);
+    };
+    same(&folder.at("out"));
+    let machine = test_support::wine::Wine::new();
+    let name = machine.bring(&folder.at(package), "library.msi");
+    assert_eq!(machine.msiexec(&["/i", &name]), 0);
+    let installed = machine.c().join("Program Files/Library");
+    same(&installed);
+    assert_eq!(machine.msiexec(&["/x", &name]), 0);
+    assert!(!installed.exists());
+}

@@ -142,10 +142,8 @@ impl Packer {
                 zstd = zstd::bulk::Compressor::new(level as i32).ok();
                 // The levels that look matches up in rows of a table: 2^19 entries of 4 bytes stay in a processor's
                 // own cache, the 2^21 that a block of 1 MiB gets otherwise don't. A sixth faster, 0.2 % larger.
-                if (6..=12).contains(&level)
-                    && block_size >= 1 << 19
-                    && let Some(zstd) = &mut zstd
-                {
+                let small_table = (6..=12).contains(&level) && block_size >= 1 << 19;
+                if let Some(zstd) = zstd.as_mut().filter(|_| small_table) {
                     let _ = zstd.set_parameter(zstd::zstd_safe::CParameter::HashLog(19));
                 }
             }

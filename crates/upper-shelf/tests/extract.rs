@@ -188,7 +188,7 @@ build = ["appimage", "tar", "zip"]
         folder.write("secret", "secret");
         for (name, kind, target) in [
             ("top/../../evil", Regular, ""),
-            ("/tmp/upper-shelf-evil", Regular, ""),
+            ("/upper-shelf-evil", Regular, ""),
             ("top/good/below", Regular, ""),
             ("top/hard", Link, "../secret"),
         ] {

@@ -6,7 +6,7 @@ mod common;
 
 #[cfg(unix)]
 mod on_wine {
-    use crate::common::hives::{build, product, traces};
+    use crate::common::hives::{build, damaged, product, traces};
     use std::collections::{BTreeMap, BTreeSet};
     use std::path::Path;
     use test_support::wine::{Registry, Wine};
@@ -274,12 +274,7 @@ mod on_wine {
     fn a_failing_installation_changes_nothing() {
         let folder = product("1.0.0", "");
         let package = build(&folder);
-        let mut bytes = std::fs::read(&package).expect("read");
-        // A flipped byte in the cabinet: its checksum is wrong then.
-        let cabinet = bytes.windows(4).position(|w| w == b"MSCF").expect("a cabinet");
-        bytes[cabinet + 3000] ^= 0x55;
-        let damaged = folder.at("damaged.msi");
-        std::fs::write(&damaged, bytes).expect("written");
+        let damaged = damaged(&folder, &package);
         let machine = Wine::new();
         let (before, registry) = (files(&machine), quiet(machine.registry()));
         assert_eq!(installed(&machine, &damaged, &[]), 67);

@@ -6,7 +6,7 @@ mod common;
 
 #[cfg(unix)]
 mod on_wine {
-    use crate::common::hives::{build, product};
+    use crate::common::hives::{build, damaged, product};
     use test_support::wine::{Seen, Wine};
 
     const MORE: &str = "[wizard]\nlicense = \"LICENSE.txt\"\n[install]\nstart-at-end = \"app\"";
@@ -123,11 +123,7 @@ mod on_wine {
     #[test]
     fn a_failure_is_said_in_a_sentence() {
         let folder = product("1.0.0", "");
-        let package = build(&folder);
-        let mut bytes = std::fs::read(&package).expect("read");
-        let cabinet = bytes.windows(4).position(|w| w == b"MSCF").expect("a cabinet");
-        bytes[cabinet + 3000] ^= 0x55;
-        std::fs::write(&package, bytes).expect("written");
+        let package = damaged(&folder, &build(&folder));
         let machine = Wine::new();
         let package = machine.bring(&package, "hives.msi");
         let (pages, code) = machine.walk(&["/i", &package], &["Next", "Next", "Install", "Close"]);

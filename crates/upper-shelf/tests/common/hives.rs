@@ -129,3 +129,12 @@ pub fn traces(folder: &Folder, package: &Path) -> Vec<Value> {
     let traces = seen.get("traces").or_else(|| seen["footprint"].get("traces")).expect("traces");
     traces.as_array().expect("a list").clone()
 }
+
+/// A copy of a package with a flipped byte in its cabinet, whose checksum is wrong then.
+pub fn damaged(folder: &Folder, package: &Path) -> PathBuf {
+    let mut bytes = std::fs::read(package).expect("read");
+    let cabinet = bytes.windows(4).position(|w| w == b"MSCF").expect("a cabinet");
+    bytes[cabinet + 3000] ^= 0x55;
+    folder.write("damaged.msi", bytes);
+    folder.at("damaged.msi")
+}

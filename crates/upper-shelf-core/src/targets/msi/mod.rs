@@ -3,6 +3,7 @@
 
 mod carry;
 mod codes;
+mod contents;
 mod deploy;
 mod dialogs;
 mod layout;
@@ -116,7 +117,7 @@ impl Target for Msi {
     }
 
     fn files(&self, package: &Path, visit: Visit) -> Result<(), Failure> {
-        read::files(package, visit).map_err(|e| damaged(package, e.to_string()))
+        contents::files(package, visit).map_err(|e| damaged(package, e.to_string()))
     }
 
     fn page(
@@ -131,7 +132,7 @@ impl Target for Msi {
     }
 
     fn faults(&self, package: &Path) -> Result<Vec<String>, Failure> {
-        read::faults(package).map_err(|e| damaged(package, e.to_string()))
+        contents::faults(package).map_err(|e| damaged(package, e.to_string()))
     }
 }
 

@@ -3,19 +3,14 @@
 use super::carry::{Program, line_arguments, program_of};
 use super::layout::{MAIN, PROGRAMS};
 use super::words::{arguments, unformatted};
-use super::{names, registry, rules};
+use super::{contents, names, registry, rules};
 use crate::content::ContentHash;
 use crate::footprint::{EnvironmentAction, Footprint, Identity, Place, RelPath, ServiceStart, Trace, WorkingFolder};
 use crate::platform::Platform;
 use crate::targets::Depth;
-use md5::{Digest, Md5};
-use msi_database::compound::{Compound, Limits};
 use msi_database::database::{Database, Value};
-use msi_database::names::pack;
 use msi_database::{Error, Result, summary};
 use std::collections::{BTreeMap, BTreeSet, HashMap};
-use std::fs::File;
-use std::io::{Read, Seek};
 use std::path::Path;
 
 /// Tables that the footprint tells of, or that only say how an installation goes and looks.
@@ -67,158 +62,17 @@ const KNOWN: [&str; 44] = [
 ];
 
 pub fn read(package: &Path, depth: Depth) -> Result<Footprint> {
-    let (mut compound, db) = open(package)?;
-    let contents = if depth == Depth::Contents { contents(&db, &mut compound, package)? } else { HashMap::new() };
+    let (mut compound, db) = contents::open(package)?;
+    let contents =
+        if depth == Depth::Contents { contents::contents(&db, &mut compound, package)? } else { HashMap::new() };
     Ok(Reader::new(&db)?.footprint(contents))
 }
 
-fn open(package: &Path) -> Result<(Compound<File>, Database)> {
-    let mut compound = Compound::open(File::open(package)?, Limits::default())?;
-    let read = msi_database::read::read(&mut compound, msi_database::read::Limits::default())?;
-    Ok((compound, read.database))
-}
-
-/// Hands each file's bytes to `visit`, by its path in the footprint.
-pub fn files(package: &Path, visit: crate::targets::Visit) -> Result<()> {
-    let (mut compound, db) = open(package)?;
-    let mut reader = Reader::new(&db)?;
+/// The path of each file by its key.
+pub fn paths(db: &Database) -> Result<HashMap<&str, RelPath>> {
+    let mut reader = Reader::new(db)?;
     reader.read_files(&HashMap::new());
-    let paths = reader.files;
-    each_cabinet(&cabinets(&db), &mut compound, package, |cabinet| {
-        cabinet.walk(|entry, bytes| match paths.get(entry.name.as_str()) {
-            Some(path) => visit(path, bytes).map_err(cabinet::Error::Io),
-            None => Ok(()),
-        })
-    })
-}
-
-/// A cabinet with files of the package.
-enum CabinetName {
-    Inside(String),
-    /// A file in the package's own folder.
-    Beside(String),
-}
-
-fn cabinets(db: &Database) -> Vec<CabinetName> {
-    let name = |text: &str| match text.strip_prefix('#') {
-        Some(inside) => CabinetName::Inside(inside.to_owned()),
-        None => CabinetName::Beside(text.to_owned()),
-    };
-    db.rows("Media").filter_map(|r| r.get(3)).map(|v| db.str(*v)).filter(|t| !t.is_empty()).map(name).collect()
-}
-
-trait Source: Read + Seek {}
-impl<T: Read + Seek> Source for T {}
-type AnyCabinet<'c> = cabinet::read::Cabinet<Box<dyn Source + 'c>>;
-
-/// Hands each cabinet to `visit`.
-fn each_cabinet(
-    names: &[CabinetName],
-    compound: &mut Compound<File>,
-    package: &Path,
-    mut visit: impl FnMut(&mut AnyCabinet) -> cabinet::Result<()>,
-) -> Result<()> {
-    for name in names {
-        let (name, source): (_, Box<dyn Source>) = match name {
-            CabinetName::Inside(name) => {
-                let missing = || Error::Usage(format!("the cabinet {name} is missing"));
-                (name, Box::new(compound.stream(&pack(name, false))?.ok_or_else(missing)?))
-            }
-            // Only a plain name can be followed.
-            CabinetName::Beside(name) if name.contains(['/', '\\', ':']) || name.starts_with("..") => {
-                return Err(Error::Usage(format!("the cabinet's name {name:?} leads out of the package's folder")));
-            }
-            CabinetName::Beside(name) => {
-                let path = crate::build::beside(package, name);
-                let missing =
-                    |e| Error::Usage(format!("the cabinet {name}, which belongs beside it, can't be read: {e}"));
-                (name, Box::new(File::open(path).map_err(missing)?))
-            }
-        };
-        let bad = |e: cabinet::Error| match e {
-            cabinet::Error::Io(e) if e.get_ref().is_none_or(|inner| !inner.is::<cabinet::Error>()) => Error::Io(e),
-            e => Error::Usage(format!("the cabinet {name}: {e}")),
-        };
-        let mut cabinet = cabinet::read::Cabinet::open(source, cabinet::read::Limits::default()).map_err(bad)?;
-        visit(&mut cabinet).map_err(bad)?;
-    }
-    Ok(())
-}
-
-/// The hash of each file in the cabinets, by its key; the hashes that the package states are compared.
-fn contents<'d>(
-    db: &'d Database,
-    compound: &mut Compound<File>,
-    package: &Path,
-) -> Result<HashMap<&'d str, ContentHash>> {
-    let stated: HashMap<&str, Vec<i32>> =
-        db.rows("MsiFileHash").map(|r| (db.str(r[0]), r.iter().skip(2).filter_map(|v| db.int(*v)).collect())).collect();
-    let mut all = HashMap::new();
-    each_cabinet(&cabinets(db), compound, package, |cabinet| {
-        cabinet.walk(|entry, bytes| {
-            let (mut hasher, mut md5) = (blake3::Hasher::new(), Md5::new());
-            let mut buffer = [0; 1 << 15];
-            loop {
-                let n = bytes.read(&mut buffer)?;
-                if n == 0 {
-                    break;
-                }
-                hasher.update(&buffer[..n]);
-                md5.update(&buffer[..n]);
-            }
-            let md5: [u8; 16] = md5.finalize().into();
-            let parts: Vec<i32> = md5.as_chunks::<4>().0.iter().map(|p| i32::from_le_bytes(*p)).collect();
-            if stated.get(entry.name.as_str()).is_some_and(|s| *s != parts) {
-                return Err(cabinet::Error::Usage(format!("{} has another hash than MsiFileHash says", entry.name)));
-            }
-            // A file that no row names is of no use.
-            if let Some(key) = db.known(&entry.name) {
-                all.insert(key, ContentHash(*hasher.finalize().as_bytes()));
-            }
-            Ok(())
-        })
-    })?;
-    Ok(all)
-}
-
-/// What Windows would refuse, or do wrong.
-pub fn faults(package_path: &Path) -> Result<Vec<String>> {
-    let mut compound = Compound::open(File::open(package_path)?, Limits::default())?;
-    let package = msi_database::read::read(&mut compound, msi_database::read::Limits::default())?;
-    let db = &package.database;
-    let mut faults = msi_database::strict::check(&compound, db, &package.remarks);
-    let mut files: Vec<(i32, &str, i32)> = db
-        .rows("File")
-        .filter(|r| r.len() >= 8)
-        .map(|r| (db.int(r[7]).unwrap_or(0), db.str(r[0]), db.int(r[3]).unwrap_or(0)))
-        .collect();
-    files.sort_unstable();
-    let mut files = files.into_iter().peekable();
-    let cabinets = cabinets(db);
-    if cabinets.is_empty() {
-        return Ok(faults);
-    }
-    each_cabinet(&cabinets, &mut compound, package_path, |cabinet| {
-        for entry in cabinet.files() {
-            match files.next() {
-                Some((_, key, size)) if key == entry.name => {
-                    if i64::from(size) != i64::from(entry.size) {
-                        faults.push(format!("File, row {key:?}: the size {size} is not the cabinet's {}", entry.size));
-                    }
-                }
-                Some((at, key, _)) => {
-                    faults.push(format!("File, row {key:?}: at sequence {at} the cabinet has {}", entry.name));
-                    break;
-                }
-                None => faults.push(format!("the cabinet's file {} is in no row of File", entry.name)),
-            }
-        }
-        Ok(())
-    })?;
-    if let Some((_, key, _)) = files.peek() {
-        faults.push(format!("File, row {key:?}: no cabinet has it"));
-    }
-    Ok(faults)
+    Ok(reader.files)
 }
 
 /// Where a folder of the package is.

@@ -7,6 +7,7 @@ use crate::icons::Icon;
 use crate::manifest::resolve::{Default, Product};
 use crate::manifest::written::TargetName;
 use crate::manifest::{Project, lock};
+use crate::payload::brand::brand;
 use crate::payload::{Payload, feed, gather};
 use crate::platform::Platform;
 use crate::problem::{Failure, Kind, Problem};
@@ -82,7 +83,7 @@ pub fn plan(project: &Project, wishes: &Wishes) -> Result<Vec<Plan>, Failure> {
         if let Some(only) = &wishes.targets {
             product.targets.retain(|t| only.contains(t));
         }
-        let (payload, more) = gather(&product.layers, platform);
+        let (mut payload, more) = gather(&product.layers, platform);
         found.extend(more);
         let icon = match product.icon.clone().map(|(path, span)| Icon::load(&path, span)) {
             None => Icon::plain(&project.manifest.product.id),
@@ -95,6 +96,7 @@ pub fn plan(project: &Project, wishes: &Wishes) -> Result<Vec<Plan>, Failure> {
                 Icon::plain("")
             }
         };
+        found.extend(brand_programs(project, &product, &mut payload, &icon));
         let icons = if platform.system() == crate::platform::System::Linux { icon.traces() } else { Vec::new() };
         let (footprint, more) = product.footprint(&payload, &icons, &project.source);
         // Without its layers a payload's gaps say nothing new.
@@ -136,6 +138,26 @@ pub fn plan(project: &Project, wishes: &Wishes) -> Result<Vec<Plan>, Failure> {
     }
     said.sort_by_key(|p| (p.severity, p.span.as_ref().map(|s| (s.line, s.column))));
     Err(Failure { kind: Kind::Problems, problems: said })
+}
+
+/// Puts icon and version into the programs that the manifest names for it.
+fn brand_programs(project: &Project, product: &Product, payload: &mut Payload, icon: &Icon) -> Vec<Problem> {
+    if product.platform.system() != crate::platform::System::Windows {
+        return Vec::new();
+    }
+    let mut found = Vec::new();
+    for (n, written) in project.manifest.program.iter().enumerate().filter(|(_, p)| p.brand) {
+        let span = project.source.span(&format!("program.{n}.brand"));
+        for trace in &product.traces {
+            if let Trace::Program { key, file, .. } = trace
+                && *key == written.key
+            {
+                let problems = brand(payload, file, &product.identity, icon);
+                found.extend(problems.into_iter().map(|p| p.at(span.clone())));
+            }
+        }
+    }
+    found
 }
 
 fn planned_packages(

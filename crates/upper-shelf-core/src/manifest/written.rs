@@ -192,6 +192,9 @@ pub struct Program {
     /// Whether it needs a terminal.
     #[serde(default)]
     pub console: bool,
+    /// Whether the product's icon, name and version are put into the file, for Windows; a signature in it is dropped.
+    #[serde(default)]
+    pub brand: bool,
     /// Only for these platforms; default: all.
     pub platforms: Option<Vec<Selector>>,
 }

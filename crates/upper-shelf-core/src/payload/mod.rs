@@ -1,6 +1,7 @@
 //! The payload: the files of one platform after all layers. [`gather`] looks at names, sizes and modes only;
 //! [`feed::feed`] reads every file once, for all packages at a time.
 
+pub(crate) mod brand;
 pub mod feed;
 pub(crate) mod gather;
 pub mod names;

@@ -1,0 +1,81 @@
+//! The product's own programs for Windows with its icon, name and version in them, so that the system shows these in
+//! its folders and dialogs.
+
+use super::{Payload, PayloadFile, Source, Stamp};
+use crate::footprint::{Identity, RelPath};
+use crate::icons::Icon;
+use crate::problem::Problem;
+use pe_image::{Image, Version, set_icon};
+use std::collections::BTreeMap;
+
+/// A program is held in memory while it is changed.
+const MOST: u64 = 512 << 20;
+
+/// Brands the program at a path of the payload. Gives what is wrong, or noteworthy.
+pub fn brand(payload: &mut Payload, path: &RelPath, product: &Identity, icon: &Icon) -> Vec<Problem> {
+    // A path that is not there is said where programs are checked.
+    let Some(file) = payload.files.iter_mut().find(|f| f.path == *path) else { return Vec::new() };
+    match branded(file, product, icon) {
+        Err(problem) => vec![*problem],
+        Ok((bytes, was_signed)) => {
+            let old = std::mem::replace(&mut file.size, bytes.len() as u64);
+            file.source = Source::Memory(bytes.into());
+            if let Some(share) = payload.shares.get_mut(file.layer) {
+                share.1 = share.1 - old + file.size;
+            }
+            let problem = Problem::warning(format!("the signature in {path} is dropped"));
+            let problem = problem.why("it would not hold any more with another icon and version in the file");
+            was_signed.then(|| problem.instead("sign it after this, or leave out `brand`")).into_iter().collect()
+        }
+    }
+}
+
+/// The program with the product's icon and version, and whether it had a signature.
+fn branded(file: &PayloadFile, product: &Identity, icon: &Icon) -> Result<(Vec<u8>, bool), Box<Problem>> {
+    let problem = |why: String| {
+        let problem = Problem::error(format!("the program {} can't be branded", file.path)).why(why);
+        Box::new(problem.instead("leave out `brand` for it"))
+    };
+    if file.size > MOST {
+        return Err(problem(format!("it has more than {} megabytes", MOST >> 20)));
+    }
+    let bytes = match &file.source {
+        Source::Memory(bytes) => bytes.to_vec(),
+        Source::Disk(path, stamp) => {
+            let read = || {
+                let bytes = std::fs::read(path)?;
+                let same = Stamp::of(&path.metadata()?) == *stamp && bytes.len() as u64 == stamp.size;
+                if same { Ok(bytes) } else { Err(std::io::Error::other("it changed while it was read")) }
+            };
+            read().map_err(|e: std::io::Error| problem(e.to_string()))?
+        }
+    };
+    let bad = |e: pe_image::Error| problem(e.to_string());
+    let image = Image::parse(&bytes).map_err(bad)?;
+    let mut resources = image.resources().map_err(bad)?;
+    let picture = icon.ico().map_err(|e| problem(e.to_string()))?;
+    set_icon(&mut resources, &picture).map_err(bad)?;
+    version(file, product).put(&mut resources);
+    Ok((image.with_resources(&resources).map_err(bad)?, image.is_signed()))
+}
+
+fn version(file: &PayloadFile, product: &Identity) -> Version {
+    let text = |value: &Option<String>| value.clone().unwrap_or_default();
+    let version = text(&product.version);
+    // As far as it consists of numbers.
+    let mut numbers = version.split(['.', '-', '+']).map_while(|part| part.parse().ok());
+    let numbers = std::array::from_fn(|_| numbers.next().unwrap_or(0));
+    let name = file.path.name();
+    let summary = product.summary.clone().unwrap_or_else(|| text(&product.name));
+    let texts = [
+        ("CompanyName", text(&product.publisher)),
+        ("FileDescription", summary),
+        ("FileVersion", version.clone()),
+        ("InternalName", name.rsplit_once('.').map_or(name, |(stem, _)| stem).to_owned()),
+        ("OriginalFilename", name.to_owned()),
+        ("ProductName", text(&product.name)),
+        ("ProductVersion", version),
+    ];
+    let texts: BTreeMap<String, String> = texts.into_iter().map(|(key, value)| (key.to_owned(), value)).collect();
+    Version { file: numbers, product: numbers, texts }
+}

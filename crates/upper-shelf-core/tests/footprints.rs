@@ -56,7 +56,7 @@ fn all() -> Vec<Trace> {
         },
         shortcut(Place::Menu, "Hives"),
         program("app"),
-        Trace::Service {
+        Trace::Service(Box::new(Service {
             name: "HiveScale".into(),
             title: "Hive Scale".into(),
             description: None,
@@ -64,7 +64,7 @@ fn all() -> Vec<Trace> {
             arguments: Vec::new(),
             start: ServiceStart::OnDemand,
             account: None,
-        },
+        })),
         Trace::Choice {
             key: "samples".into(),
             title: "Samples".into(),

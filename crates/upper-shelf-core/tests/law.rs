@@ -283,7 +283,7 @@ fn for_windows(made: Made, platform: Platform, more: Vec<Trace>) -> Option<Made>
         .collect();
     for (n, mut trace) in more.into_iter().enumerate() {
         match &mut trace {
-            Trace::Service { program, .. } => *program = keys[n % keys.len()].clone(),
+            Trace::Service(service) => service.program = keys[n % keys.len()].clone(),
             Trace::Font { file, .. } => *file = paths[n % paths.len()].clone(),
             Trace::Choice { files, .. } => *files = paths.iter().step_by(n + 2).cloned().collect(),
             Trace::Rule { key, value } if key == "start-at-end" => *value = keys[n % keys.len()].clone(),
@@ -316,7 +316,7 @@ fn windows_trace() -> impl Strategy<Value = Trace> {
         4 => (root, view, "Software(.[A-Za-z]{1,6}){1,3}", prop::option::of(text()), registry_value())
             .prop_map(|(root, view, key, name, value)| Trace::Registry { root, view, key: key.replace(['.', '/'], "\\"), name, value }),
         2 => ("[A-Za-z]{2,9}", text(), prop::option::of(text()), prop::collection::vec(text(), 0..3), start, prop::option::of("[A-Z][a-z]{2,5}"))
-            .prop_map(|(name, title, description, arguments, start, account)| Trace::Service { name, title, description, program: String::new(), arguments, start, account }),
+            .prop_map(|(name, title, description, arguments, start, account)| Trace::Service(Box::new(Service { name, title, description, program: String::new(), arguments, start, account }))),
         1 => text().prop_map(move |title| Trace::Font { file: none(), title }),
         1 => ("[a-z][a-z-]{1,6}[a-z]", text(), prop::option::of(text()), any::<bool>())
             .prop_map(|(key, title, description, chosen)| Trace::Choice { key, title, description, chosen, files: Vec::new() }),

@@ -15,7 +15,7 @@ use std::borrow::Cow;
 use std::collections::BTreeMap;
 use std::fmt;
 use std::sync::Arc;
-pub use system::{RegistryRoot, RegistryValue, RegistryView, ServiceStart};
+pub use system::{RegistryRoot, RegistryValue, RegistryView, Service, ServiceStart};
 pub use text::bytes as text_bytes;
 
 /// A path inside the product's own folder: names joined with `/`, none of them empty, `.` or `..`.
@@ -292,22 +292,7 @@ pub enum Trace {
         value: RegistryValue,
     },
     /// A program that the system runs without anybody logged in.
-    Service {
-        /// The name by which the system knows it.
-        name: String,
-        /// The name that people read.
-        title: String,
-        /// What it does.
-        description: Option<String>,
-        /// The program's key.
-        program: String,
-        /// Arguments behind the program's own.
-        arguments: Vec<String>,
-        /// When it starts.
-        start: ServiceStart,
-        /// The account that it runs as; `None` for the system's own.
-        account: Option<String>,
-    },
+    Service(Box<Service>),
     /// A font that all programs can use.
     Font {
         /// Its file.
@@ -383,7 +368,7 @@ impl Trace {
                 let name = name.as_deref().map_or(String::new(), |n| format!("\0{n}"));
                 format!("{root:?} {view:?} {key}{name}").to_lowercase().into()
             }
-            Self::Service { name, .. } => name.to_lowercase().into(),
+            Self::Service(service) => service.name.to_lowercase().into(),
             Self::Font { file, .. } => file.as_str().into(),
             Self::Choice { key, .. } | Self::Rule { key, .. } => key.into(),
             Self::Icon { form: IconForm::Png(size), .. } => format!("{size:05}").into(),

@@ -47,6 +47,26 @@ pub enum RegistryValue {
     List(Vec<String>),
 }
 
+/// A program that the system runs without anybody logged in. It has a place of its own in memory: with very many files
+/// the largest kind of trace would set the size of all.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+pub struct Service {
+    /// The name by which the system knows it.
+    pub name: String,
+    /// The name that people read.
+    pub title: String,
+    /// What it does.
+    pub description: Option<String>,
+    /// The program's key.
+    pub program: String,
+    /// Arguments behind the program's own.
+    pub arguments: Vec<String>,
+    /// When it starts.
+    pub start: ServiceStart,
+    /// The account that it runs as; `None` for the system's own.
+    pub account: Option<String>,
+}
+
 /// When a service starts.
 #[derive(
     Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, schemars::JsonSchema, Default,

@@ -71,7 +71,8 @@ impl fmt::Display for Trace {
                     RegistryValue::List(list) => write!(f, "{list:?}"),
                 }
             }
-            Self::Service { name, title, description, program, arguments, start, account } => {
+            Self::Service(service) => {
+                let super::Service { name, title, description, program, arguments, start, account } = &**service;
                 write!(f, "{name}: “{title}” runs {program}")?;
                 arguments.iter().try_for_each(|a| write!(f, " {a:?}"))?;
                 f.write_str(match start {

@@ -2,7 +2,7 @@
 
 use super::Resolver;
 use super::traces::Keys;
-use crate::footprint::{RegistryValue, RelPath, Trace};
+use crate::footprint::{RegistryValue, RelPath, Service, Trace};
 use crate::manifest::read::Source;
 use crate::manifest::written::{Downgrade, Scope, Upgrade, WizardPage};
 use crate::payload::{Payload, patterns};
@@ -62,7 +62,7 @@ impl Resolver<'_> {
                 let what = format!("{:?} can't be a service's name", service.name);
                 self.problem(&at, what, "it has up to 80 characters, no spaces and no slashes", "name = \"HiveScale\"");
             }
-            traces.push(Trace::Service {
+            traces.push(Trace::Service(Box::new(Service {
                 name: service.name.clone(),
                 title: service.title.clone().unwrap_or_else(|| service.name.clone()),
                 description: service.description.clone(),
@@ -70,7 +70,7 @@ impl Resolver<'_> {
                 arguments: service.arguments.clone(),
                 start: service.start,
                 account: service.account.clone(),
-            });
+            })));
         }
         for (n, font) in m.font.iter().enumerate() {
             if !self.applies(&font.platforms) {

@@ -3,7 +3,7 @@
 use super::rules::Windows;
 use super::words::{arguments, carried, command_line, formatted, unformatted};
 use super::{layout, registry};
-use crate::footprint::{Footprint, Identity, RelPath, Trace};
+use crate::footprint::{Footprint, Identity, RelPath, Service, Trace};
 use crate::targets::Loss;
 use std::collections::{BTreeMap, BTreeSet, HashSet};
 
@@ -148,9 +148,10 @@ pub fn carry(footprint: &Footprint) -> (Footprint, Vec<Loss>) {
                 name: name.as_deref().map(carried).filter(|n| !n.is_empty()),
                 value: registry::carried(value),
             }),
-            Trace::Service { name, title, description, program, arguments, start, account } => {
+            Trace::Service(service) => {
+                let Service { name, title, description, program, arguments, start, account } = &**service;
                 let Some((program, arguments)) = command(program, arguments) else { continue };
-                traces.push(Trace::Service {
+                traces.push(Trace::Service(Box::new(Service {
                     name: carried(name),
                     title: carried(title),
                     description: description.clone().filter(|d| !d.is_empty()),
@@ -158,7 +159,7 @@ pub fn carry(footprint: &Footprint) -> (Footprint, Vec<Loss>) {
                     arguments,
                     start: *start,
                     account: account.as_deref().map(carried).filter(|a| !a.is_empty()),
-                });
+                })));
             }
             Trace::Font { file, title } => {
                 if files.contains(file) {

@@ -4,7 +4,7 @@ use super::codes::{self, guid, key};
 use super::names::ShortNames;
 use super::words::{command_line, formatted};
 use super::{dialogs, registry, rules, sequences};
-use crate::footprint::{EnvironmentAction, Footprint, Place, RelPath, ServiceStart, Trace, WorkingFolder};
+use crate::footprint::{EnvironmentAction, Footprint, Place, RelPath, Service, ServiceStart, Trace, WorkingFolder};
 use crate::platform::Platform;
 use crate::targets::Job;
 use msi_database::database::{Database, Value};
@@ -451,9 +451,8 @@ impl<'j> Layout<'j> {
 
     fn services(&mut self) -> Result<()> {
         for trace in self.job.footprint.traces() {
-            let Trace::Service { name, title, description, program, arguments, start, account } = trace else {
-                continue;
-            };
+            let Trace::Service(service) = trace else { continue };
+            let Service { name, title, description, program, arguments, start, account } = &**service;
             let Some((_, component, first, _)) = self.program(program) else { continue };
             let all: Vec<String> = first.iter().chain(arguments).cloned().collect();
             let row_key = key('S', &format!("service {name}"), name);

@@ -166,9 +166,9 @@ fn texts(footprint: &Footprint) -> Vec<&str> {
                     crate::footprint::RegistryValue::Number(_) | crate::footprint::RegistryValue::Bytes(_) => {}
                 }
             }
-            Trace::Service { title, description, .. } => {
-                all.push(title);
-                all.extend(description.as_deref());
+            Trace::Service(service) => {
+                all.push(&service.title);
+                all.extend(service.description.as_deref());
             }
             Trace::Choice { title, description, .. } => {
                 all.push(title);

@@ -5,7 +5,9 @@ use super::layout::{MAIN, PROGRAMS};
 use super::words::{arguments, unformatted};
 use super::{contents, names, registry, rules};
 use crate::content::ContentHash;
-use crate::footprint::{EnvironmentAction, Footprint, Identity, Place, RelPath, ServiceStart, Trace, WorkingFolder};
+use crate::footprint::{
+    EnvironmentAction, Footprint, Identity, Place, RelPath, Service, ServiceStart, Trace, WorkingFolder,
+};
 use crate::platform::Platform;
 use crate::targets::Depth;
 use msi_database::database::{Database, Value};
@@ -379,7 +381,8 @@ impl<'d> Reader<'d> {
                 _ => ServiceStart::Automatic,
             };
             if let Some((program, arguments)) = self.command(&file, &all) {
-                self.traces.push(Trace::Service { name, title, description, program, arguments, start, account });
+                let service = Service { name, title, description, program, arguments, start, account };
+                self.traces.push(Trace::Service(Box::new(service)));
             }
         }
     }

@@ -53,7 +53,7 @@ pub fn extract(package: &Path, into: &Path, only: &[String]) -> Result<Extracted
     let mut tree = Tree::begin(into)?;
     let failure = tree.fill(package, name, &footprint).err();
     match failure {
-        None => tree.finish(into),
+        None => tree.finish(into, &footprint),
         Some(failure) => Err(failure),
     }
 }
@@ -82,8 +82,14 @@ struct Tree {
 
 impl Tree {
     fn begin(into: &Path) -> Result<Self, Failure> {
-        let name = into.file_name().map_or_else(String::new, |n| n.to_string_lossy().into_owned());
-        let root = into.with_file_name(format!(".{name}.{}.partial", std::process::id()));
+        let partial = |name: &str| format!(".{name}.{}.partial", std::process::id());
+        // A folder that is there stays: somebody may stand in it.
+        let root = if into.is_dir() {
+            into.join(partial("extract"))
+        } else {
+            let name = into.file_name().map_or_else(String::new, |n| n.to_string_lossy().into_owned());
+            into.with_file_name(partial(&name))
+        };
         if let Some(parent) = root.parent().filter(|p| !p.as_os_str().is_empty()) {
             fs::create_dir_all(parent).map_err(|e| Failure::io("can't make the folder", parent, &e))?;
         }
@@ -177,12 +183,6 @@ impl Tree {
                 link(target, &place).map_err(|e| trouble(path, &e))?;
             }
         }
-        // Modes last and from the depth upwards: a folder may become one in which nothing can be written.
-        for trace in of.traces().iter().rev() {
-            if let Trace::Folder { path, mode } | Trace::File { path, mode, .. } = trace {
-                set_mode(&self.at(path), *mode).map_err(|e| trouble(path, &e))?;
-            }
-        }
         Ok(())
     }
 
@@ -203,13 +203,25 @@ impl Tree {
         out.flush().map_err(Trouble::Writing)
     }
 
-    fn finish(mut self, into: &Path) -> Result<Extracted, Failure> {
+    fn finish(mut self, into: &Path, of: &Footprint) -> Result<Extracted, Failure> {
         let trouble = |e: io::Error| Failure::io("can't finish", into, &e);
         if into.is_dir() {
-            fs::remove_dir(into).map_err(trouble)?;
+            for entry in fs::read_dir(&self.root).map_err(trouble)? {
+                let entry = entry.map_err(trouble)?;
+                fs::rename(entry.path(), into.join(entry.file_name())).map_err(trouble)?;
+            }
+            fs::remove_dir(&self.root).map_err(trouble)?;
+        } else {
+            fs::rename(&self.root, into).map_err(trouble)?;
         }
-        fs::rename(&self.root, into).map_err(trouble)?;
         self.finished = true;
+        // Modes last and from the depth upwards: a folder may become one in which nothing can be written or moved.
+        for trace in of.traces().iter().rev() {
+            if let Trace::Folder { path, mode } | Trace::File { path, mode, .. } = trace {
+                let place = into.join(path.as_str());
+                set_mode(&place, *mode).map_err(|e| Failure::io("can't set the mode of", &place, &e))?;
+            }
+        }
         Ok(self.result.clone())
     }
 }

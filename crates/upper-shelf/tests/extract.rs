@@ -105,6 +105,14 @@ build = ["appimage", "tar", "zip"]
         std::fs::create_dir(folder.at("empty")).expect("made");
         folder.ok(&["extract", &zip, "empty"]);
         assert!(folder.at("empty/bin/tree").exists());
+        // Where somebody stands, too, and the folder stays the same one.
+        std::fs::create_dir(folder.at("here")).expect("made");
+        let number = || std::os::unix::fs::MetadataExt::ino(&folder.at("here").metadata().expect("there"));
+        let before = number();
+        let package = folder.at(&zip);
+        let mut command = folder.command(&["extract", package.to_str().expect("text"), "."]);
+        assert!(command.current_dir(folder.at("here")).status().expect("run").success());
+        assert_eq!((folder.names("here"), number()), (folder.names("empty"), before));
     }
 
     #[test]

@@ -1,0 +1,211 @@
+//! Whole programs: written, read back, and taken apart by a general archiver.
+
+use nsis_archive::header::{Header, TextBuilder};
+use nsis_archive::read::Archive;
+use nsis_archive::structs::op;
+use nsis_archive::write::{Offsets, Options, Writer, block};
+use nsis_archive::{Method, read};
+use std::fs::File;
+use std::io::{Cursor, Read};
+use std::path::Path;
+use test_support::{judge, noise, prose};
+
+/// Any program of Windows: the least that has the places that signing changes.
+fn head() -> Vec<u8> {
+    include_bytes!("../../../heads/window-reader/prebuilt/window-reader.exe").to_vec()
+}
+
+fn files() -> Vec<(&'static str, Vec<u8>)> {
+    vec![
+        ("hives\\a.txt", prose(1, 200_000)),
+        ("hives\\Bienen-Stöcke 🐝.txt", b"frames\n".to_vec()),
+        ("hives\\empty", Vec::new()),
+        ("hives\\noise.bin", noise(2, 70_000)),
+        ("hives\\frames.exe", head()),
+    ]
+}
+
+fn header(files: &[(&str, Vec<u8>)]) -> Header {
+    let mut texts = TextBuilder::new(read::INSTALL);
+    let mut entries = vec![[op::FOLDER, texts.add(r"{install}\hives"), 1, 0, 0, 0, 0]];
+    let mut offsets = Offsets::default();
+    for (path, bytes) in files {
+        let at = offsets.next(bytes.len() as u64).expect("room");
+        let name = texts.add(path.trim_start_matches("hives\\"));
+        entries.push([op::FILE, 0, name, at, 0, 0, 0]);
+    }
+    Header { flags: 0, entries, texts: texts.finish() }
+}
+
+fn program(files: &[(&str, Vec<u8>)], options: &Options) -> Vec<u8> {
+    let header = header(files).write().expect("a header");
+    let mut writer = Writer::new(Cursor::new(Vec::new()), &head(), &header, options).expect("begun");
+    for (_, bytes) in files {
+        writer.file(bytes.len() as u64).expect("begun");
+        bytes.chunks(7000).for_each(|c| writer.data(c).expect("written"));
+    }
+    writer.finish().expect("finished").0.into_inner()
+}
+
+const METHODS: [Method; 4] =
+    [Method::Lzma { filtered: false }, Method::Lzma { filtered: true }, Method::Deflate, Method::Stored];
+
+fn options(method: Method) -> Options {
+    Options { method, dictionary: 1 << 20, ..Options::default() }
+}
+
+type Contents = Vec<(String, Vec<u8>)>;
+
+fn contents(bytes: &[u8]) -> nsis_archive::Result<Contents> {
+    let mut archive = Archive::open(Cursor::new(bytes))?.ok_or(nsis_archive::Error::Source)?;
+    let items = archive.items()?;
+    let mut all = Vec::new();
+    archive.walk(&items, |n, _, bytes| {
+        let mut content = Vec::new();
+        bytes.read_to_end(&mut content)?;
+        all.push((items[n].path.clone(), content));
+        Ok(())
+    })?;
+    Ok(all)
+}
+
+#[test]
+fn programs_come_back_with_every_method() {
+    for method in METHODS {
+        if method == Method::Stored {
+            continue; // a stream that is not packed has no sign in the format
+        }
+        let bytes = program(&files(), &options(method));
+        let expected: Vec<_> = files().into_iter().map(|(p, b)| (format!("{{install}}\\{p}"), b)).collect();
+        assert_eq!(contents(&bytes).expect("contents"), expected, "{method:?}");
+        let mut archive = Archive::open(Cursor::new(&bytes)).expect("open").expect("a program");
+        assert_eq!(archive.method, method);
+        assert_eq!(archive.faults().expect("read"), Vec::<String>::new());
+        assert_eq!(program(&files(), &options(method)), bytes, "the same bytes each time");
+    }
+    let many = Options { threads: 3, ..options(Method::Deflate) };
+    assert_eq!(program(&files(), &many), program(&files(), &options(Method::Deflate)), "with three threads too");
+}
+
+#[test]
+fn a_general_archiver_lists_tests_and_extracts_them() {
+    let folder = tempfile::tempdir().expect("a folder");
+    for method in [METHODS[0], METHODS[1], METHODS[2]] {
+        let path = folder.path().join("setup.exe");
+        std::fs::write(&path, program(&files(), &options(method))).expect("written");
+        let listed = judge("7zz", &["l", "-slt", path.to_str().expect("text")]);
+        let text = String::from_utf8_lossy(&listed.stdout).into_owned();
+        assert!(listed.status.success() && text.contains("Type = Nsis"), "{method:?}: {text}");
+        assert!(judge("7zz", &["t", path.to_str().expect("text")]).status.success(), "{method:?}");
+        let out = folder.path().join("out");
+        let to = format!("-o{}", out.display());
+        assert!(judge("7zz", &["x", "-y", &to, path.to_str().expect("text")]).status.success());
+        for (name, bytes) in files() {
+            // The folder of the product is the archive's top.
+            let file = find(&out, &name.replace('\\', "/"));
+            assert!(file == bytes, "{method:?}: {name}");
+        }
+        std::fs::remove_dir_all(out).expect("removed");
+    }
+    // And it says no to a damaged one.
+    let mut bytes = program(&files(), &options(METHODS[0]));
+    let at = bytes.len() - 30_000;
+    bytes[at..at + 200].fill(0x55);
+    let path = folder.path().join("damaged.exe");
+    std::fs::write(&path, bytes).expect("written");
+    assert!(!judge("7zz", &["t", path.to_str().expect("text")]).status.success());
+}
+
+fn find(out: &Path, name: &str) -> Vec<u8> {
+    let mut bytes = Vec::new();
+    let path = [out.join(name), out.join("$INSTDIR").join(name)].into_iter().find(|p| p.exists());
+    let path = path.unwrap_or_else(|| panic!("{name} is not in {:?}", test_support::listing(out)));
+    File::open(path).and_then(|mut f| f.read_to_end(&mut bytes)).expect("read");
+    bytes
+}
+
+#[test]
+fn every_flipped_byte_is_noticed() {
+    let small = vec![("hives\\a.txt", prose(3, 900))];
+    let bytes = program(&small, &options(METHODS[0]));
+    let start = head().len().next_multiple_of(512);
+    for at in (0..bytes.len()).filter(|at| *at >= start || at % 97 == 0) {
+        let mut bad = bytes.clone();
+        bad[at] ^= 0x10;
+        let noticed = match Archive::open(Cursor::new(&bad)) {
+            Ok(Some(mut archive)) => !archive.faults().expect("read").is_empty(),
+            _ => true,
+        };
+        // The rest of the seal's 512 bytes is nobody's, but the CRC32 does not know it either way.
+        let of_seal = at >= start + 48 && at < start + 512;
+        let [(sum, _), (signature, _)] = nsis_archive::seal::changeable(&bytes).expect("a program");
+        let by_signing = (sum..sum + 4).contains(&at) || (signature..signature + 8).contains(&at);
+        assert!(noticed || of_seal || by_signing, "{at}");
+    }
+    for length in (0..bytes.len()).step_by(61) {
+        assert!(contents(&bytes[..length]).is_err(), "cut at {length}");
+    }
+}
+
+#[test]
+fn files_packed_one_by_one_are_read_too() {
+    // As other writers may do it: a packed header, then blocks, packed or not.
+    let texts_and_entries = |offsets: &[i32]| {
+        let mut texts = TextBuilder::new(read::INSTALL);
+        let mut entries = vec![[op::FOLDER, texts.add("{install}"), 1, 0, 0, 0, 0]];
+        for (n, at) in offsets.iter().enumerate() {
+            entries.push([op::FILE, 0, texts.add(&format!("f{n}")), *at, 0, 0, 0]);
+        }
+        Header { flags: 0, entries, texts: texts.finish() }.write().expect("a header")
+    };
+    let deflate = |bytes: &[u8]| {
+        let mut out = Vec::new();
+        flate2::read::DeflateEncoder::new(bytes, flate2::Compression::best()).read_to_end(&mut out).expect("packed");
+        out
+    };
+    let (one, two) = (prose(5, 5000), noise(6, 300));
+    let packed = deflate(&one);
+    let header = texts_and_entries(&[0, packed.len() as i32 + 4, 0]);
+    let small = deflate(&header);
+    let mut body = Vec::new();
+    for (bytes, flag) in [(&small, 1u32 << 31), (&packed, 1 << 31), (&two, 0)] {
+        body.extend((bytes.len() as u32 | flag).to_le_bytes());
+        body.extend(bytes);
+    }
+    let mut file = vec![0; 1024];
+    file.extend(0u32.to_le_bytes());
+    file.extend(nsis_archive::structs::SIGN);
+    file.extend((header.len() as u32).to_le_bytes());
+    file.extend((28 + body.len() as u32 + 4).to_le_bytes());
+    file.extend(body);
+    file.extend([0; 4]);
+    let all = contents(&file).expect("contents");
+    let expected = [("f0", &one), ("f2", &one), ("f1", &two)].map(|(n, b)| (format!("{{install}}\\{n}"), b.clone()));
+    assert_eq!(all, expected);
+    let mut archive = Archive::open(Cursor::new(&file)).expect("open").expect("a program");
+    assert_eq!(archive.faults().expect("read").len(), 1, "its CRC32 is wrong");
+}
+
+#[test]
+fn a_block_alone_is_read() {
+    let header = header(&files());
+    let bytes =
+        block(&header.write().expect("a header"), &Options { flags: 1, ..options(METHODS[0]) }).expect("a block");
+    let archive = Archive::open(Cursor::new(&bytes)).expect("open").expect("a program");
+    assert!(archive.is_uninstaller());
+    assert_eq!(archive.header, header);
+    assert!(Archive::open(Cursor::new(prose(1, 5000))).expect("read").is_none());
+}
+
+proptest::proptest! {
+    #![proptest_config(proptest::prelude::ProptestConfig::with_cases(200))]
+    #[test]
+    fn damaged_programs_give_errors_and_never_a_crash(flips in proptest::collection::vec((0.0..1.0f64, 0u8..), 1..6)) {
+        let mut bytes = program(&[("hives\\a.txt", prose(3, 3000))], &options(METHODS[1]));
+        for (at, value) in flips {
+            let at = (at * bytes.len() as f64) as usize;
+            bytes[at] = value;
+        }
+        let _ = contents(&bytes);
+    }
+}

@@ -1,13 +1,11 @@
-//! Instructions of our own. A jump to the next instruction does nothing, whatever its further parameters are: others'
-//! readers pass over it, and a head that knows the sign in it finds a note there, a kind with numbers. Long notes go on
-//! in the next instructions.
+//! Instructions of our own, with a number that the format does not use: others' readers pass over them, our head finds
+//! notes there, each a kind with numbers. Long notes go on in the next instructions.
 
-use crate::structs::op::JUMP;
 use crate::{Error, Result};
 use alloc::vec::Vec;
 
-const SIGN: i32 = 0x5553_0000;
-const KIND: i32 = 0xFFFF;
+/// The instruction; the format's own end well below a hundred.
+const NOTE: i32 = 0x5553;
 /// The kind of an instruction that goes on with the note before it.
 const MORE: i32 = 0xFFFF;
 /// Numbers in a note.
@@ -37,11 +35,11 @@ impl Note {
         let mut numbers = self.numbers.iter().copied();
         let count = self.numbers.len() as i32;
         let mut next = || numbers.next().unwrap_or(0);
-        let mut left = self.numbers.len() as i64 - 3;
-        entries.push([JUMP, 0, SIGN | i32::from(self.kind), count, next(), next(), next()]);
+        let mut left = self.numbers.len() as i64 - 4;
+        entries.push([NOTE, self.kind.into(), count, next(), next(), next(), next()]);
         while left > 0 {
-            entries.push([JUMP, 0, SIGN | MORE, next(), next(), next(), next()]);
-            left -= 4;
+            entries.push([NOTE, MORE, next(), next(), next(), next(), next()]);
+            left -= 5;
         }
     }
 }
@@ -54,22 +52,23 @@ pub fn steps(entries: &[[i32; 7]]) -> Result<Vec<Step>> {
     let mut out = Vec::new();
     let mut rest = entries.iter().enumerate();
     while let Some((n, entry)) = rest.next() {
-        if entry[0] != JUMP || entry[1] != 0 || entry[2] & !KIND != SIGN {
+        if entry[0] != NOTE {
             out.push(Step::Entry(*entry));
             continue;
         }
         let bad = || Error::format(n as u64, "a note breaks off");
-        let count = usize::try_from(entry[3]).ok().filter(|c| *c <= MOST).ok_or_else(bad)?;
-        let mut numbers: Vec<i32> = entry[4..].to_vec();
+        let kind = u16::try_from(entry[1]).ok().filter(|k| i32::from(*k) != MORE).ok_or_else(bad)?;
+        let count = usize::try_from(entry[2]).ok().filter(|c| *c <= MOST).ok_or_else(bad)?;
+        let mut numbers: Vec<i32> = entry[3..].to_vec();
         while numbers.len() < count {
             let (_, more) = rest.next().ok_or_else(bad)?;
-            if more[..3] != [JUMP, 0, SIGN | MORE] {
+            if more[..2] != [NOTE, MORE] {
                 return Err(bad());
             }
-            numbers.extend(&more[3..]);
+            numbers.extend(&more[2..]);
         }
         numbers.truncate(count);
-        out.push(Step::Note(Note { kind: (entry[2] & KIND) as u16, numbers }));
+        out.push(Step::Note(Note { kind, numbers }));
     }
     Ok(out)
 }

@@ -26,8 +26,6 @@ pub enum Method {
 
 /// Instructions.
 pub mod op {
-    /// Goes on at another instruction; 0 is the next one.
-    pub const JUMP: i32 = 2;
     /// Makes a folder; if the second parameter is 1, further files go into it.
     pub const FOLDER: i32 = 11;
     /// Writes a file: how over others, name, offset, time.

@@ -117,6 +117,11 @@ impl<'b> Image<'b> {
         self.machine
     }
 
+    /// Where its subsystem stands: 2 with windows of its own, 3 in a terminal.
+    pub fn subsystem_at(&self) -> usize {
+        self.optional + 68
+    }
+
     /// Its sections, in the table's order.
     pub fn sections(&self) -> &[Section] {
         &self.sections

@@ -8,11 +8,13 @@
 mod bytes;
 mod icon;
 mod image;
+mod manifest;
 mod resources;
 mod version;
 
 pub use icon::set_icon;
 pub use image::{Image, Section};
+pub use manifest::Manifest;
 pub use resources::{Key, Resources, kinds};
 pub use version::Version;
 

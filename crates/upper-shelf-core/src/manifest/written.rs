@@ -388,6 +388,10 @@ pub struct Install {
     pub upgrade: Option<Upgrade>,
     /// The program to start when people have installed it; default: none.
     pub start_at_end: Option<String>,
+    /// Files that people may change, as patterns: once changed they are neither replaced nor removed. Setup programs
+    /// heed it.
+    #[serde(default)]
+    pub keep_changed: Vec<String>,
 }
 
 /// The pages on which people install it.
@@ -481,6 +485,10 @@ pub enum TargetName {
     Tar,
     /// A Windows Installer package.
     Msi,
+    /// A setup program for Windows, in the NSIS format.
+    Nsis,
+    /// One program for Windows that runs without being installed.
+    Portable,
 }
 
 /// What only one format has.
@@ -499,6 +507,55 @@ pub struct TargetSettings {
     /// For Windows Installer packages.
     #[serde(default)]
     pub msi: MsiSettings,
+    /// For setup programs.
+    #[serde(default)]
+    pub nsis: NsisSettings,
+    /// For portable programs.
+    #[serde(default)]
+    pub portable: PortableSettings,
+}
+
+/// What setup programs and portable programs have.
+#[derive(Debug, Clone, Default, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+pub struct NsisSettings {
+    /// How files are packed; default `lzma`.
+    pub compression: Option<SetupCompression>,
+    /// How far back the packer looks, for `lzma`: a power of two; default 32, less for small products. Packing takes
+    /// about twelve times as much memory, installing once.
+    #[schemars(range(min = 1, max = 256))]
+    pub dictionary_megabytes: Option<u32>,
+}
+
+/// How a setup program's files are packed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum SetupCompression {
+    /// Smallest.
+    Lzma,
+    /// Fast to pack and to install.
+    Deflate,
+}
+
+/// What only portable programs have; they are packed as `[target.nsis]` says.
+#[derive(Debug, Clone, Default, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+pub struct PortableSettings {
+    /// The program that it starts; default: the first one.
+    pub program: Option<String>,
+    /// Where the program keeps its settings: `usual` (default), or `beside` the portable program, in a folder that
+    /// stands for the person's own while it runs.
+    pub settings: Option<SettingsPlace>,
+}
+
+/// Where a portable program keeps its settings.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum SettingsPlace {
+    /// Where the system has them.
+    Usual,
+    /// Beside the portable program.
+    Beside,
 }
 
 /// What only Windows Installer packages have.

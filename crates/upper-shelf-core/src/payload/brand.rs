@@ -55,17 +55,27 @@ fn branded(file: &PayloadFile, product: &Identity, icon: &Icon) -> Result<(Vec<u
     let mut resources = image.resources().map_err(bad)?;
     let picture = icon.ico().map_err(|e| problem(e.to_string()))?;
     set_icon(&mut resources, &picture).map_err(bad)?;
-    version(file, product).put(&mut resources);
+    product_version(file.path.name(), product).put(&mut resources);
     Ok((image.with_resources(&resources).map_err(bad)?, image.is_signed()))
 }
 
-fn version(file: &PayloadFile, product: &Identity) -> Version {
+/// Makes a program one for a terminal.
+pub(crate) fn for_terminal(program: &mut [u8]) {
+    const TERMINAL: [u8; 2] = 3u16.to_le_bytes();
+    if let Some(at) = Image::parse(program).ok().map(|image| image.subsystem_at())
+        && let Some(bytes) = program.get_mut(at..at + 2)
+    {
+        bytes.copy_from_slice(&TERMINAL);
+    }
+}
+
+/// What a program of the product says of itself.
+pub(crate) fn product_version(name: &str, product: &Identity) -> Version {
     let text = |value: &Option<String>| value.clone().unwrap_or_default();
     let version = text(&product.version);
     // As far as it consists of numbers.
     let mut numbers = version.split(['.', '-', '+']).map_while(|part| part.parse().ok());
     let numbers = std::array::from_fn(|_| numbers.next().unwrap_or(0));
-    let name = file.path.name();
     let summary = product.summary.clone().unwrap_or_else(|| text(&product.name));
     let texts = [
         ("CompanyName", text(&product.publisher)),

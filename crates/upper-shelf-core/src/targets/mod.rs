@@ -5,6 +5,7 @@ pub mod appimage;
 mod launcher;
 mod linux_desktop;
 pub mod msi;
+pub mod nsis;
 pub mod plain;
 
 use crate::footprint::{Footprint, RelPath, Trace};
@@ -126,11 +127,20 @@ pub fn target(name: TargetName) -> &'static dyn Target {
         TargetName::Zip => &plain::Zip,
         TargetName::Tar => &plain::Tar,
         TargetName::Msi => &msi::Msi,
+        TargetName::Nsis => &nsis::Nsis,
+        TargetName::Portable => &nsis::Portable,
     }
 }
 
 /// Every target.
-pub const ALL: [TargetName; 4] = [TargetName::Appimage, TargetName::Zip, TargetName::Tar, TargetName::Msi];
+pub const ALL: [TargetName; 6] = [
+    TargetName::Appimage,
+    TargetName::Zip,
+    TargetName::Tar,
+    TargetName::Msi,
+    TargetName::Nsis,
+    TargetName::Portable,
+];
 
 impl TargetName {
     /// Its name in manifests.
@@ -140,6 +150,8 @@ impl TargetName {
             Self::Zip => "zip",
             Self::Tar => "tar",
             Self::Msi => "msi",
+            Self::Nsis => "nsis",
+            Self::Portable => "portable",
         }
     }
 }
@@ -157,7 +169,7 @@ pub fn read(package: &Path, depth: Depth) -> Result<(TargetName, Footprint), Fai
     let problem = Problem::error(format!("{} is no package that is known here", package.display())).on(package);
     Err(Failure::new(
         Kind::Package,
-        problem.instead("an AppImage, an MSI, a ZIP archive, or a tar archive (gzip, zstd, xz)"),
+        problem.instead("an AppImage, an MSI, a setup program (NSIS), a ZIP archive, or a tar archive (gzip, zstd, xz)"),
     ))
 }
 

@@ -4,7 +4,7 @@
 mod pages;
 mod words;
 
-pub use pages::{Action, Control, FILES_IN_USE, FILES_IN_USE_CLOSABLE, HEIGHT, Kind, Page, WIDTH, pages};
+pub use pages::{Action, Control, FILES_IN_USE, FILES_IN_USE_CLOSABLE, HEIGHT, Kind, Page, WIDTH, pages, removal};
 pub use words::WORDS;
 
 use crate::footprint::{Footprint, Trace, text_bytes};

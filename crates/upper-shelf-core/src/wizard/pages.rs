@@ -284,8 +284,21 @@ pub fn pages(footprint: &Footprint, wizard: &Wizard) -> Vec<Page> {
         ];
         pages.push(page(name, "in-use-title", "in-use-below", middle, buttons));
     }
+    pages.push(ask_cancel());
+    pages
+}
+
+/// The page of a program that only removes the product.
+pub fn removal() -> Page {
+    let middle = vec![text("Text", 84, 3, "setup-remove-text")];
+    let go = button("Remove", 1, "remove", Action::Remove);
+    page("Remove", "setup-remove-title", "setup-remove-below", middle, vec![button("Cancel", 0, "cancel", Action::AskCancel), go])
+}
+
+/// The small page that asks whether to stop.
+fn ask_cancel() -> Page {
     let ask = |name, left, words, action| Control { action, ..control(name, Kind::Button, (left, 54, 60, 19), words) };
-    pages.push(Page {
+    Page {
         name: "AskCancel",
         size: (260, 84),
         controls: vec![
@@ -295,8 +308,7 @@ pub fn pages(footprint: &Footprint, wizard: &Wizard) -> Vec<Page> {
         ],
         default: "No",
         cancel: "No",
-    });
-    pages
+    }
 }
 
 #[cfg(test)]

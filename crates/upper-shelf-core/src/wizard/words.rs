@@ -2,7 +2,7 @@
 //! `{product}`, `{version}`, `{size}` and `{files}` stand for what they say; `&` stands before the letter of a key.
 
 /// Key, English, German.
-pub const WORDS: [(&str, &str, &str); 58] = [
+pub const WORDS: [(&str, &str, &str); 71] = [
     ("next", "&Next", "&Weiter"),
     ("back", "&Back", "&Zurück"),
     ("install", "&Install", "&Installieren"),
@@ -101,4 +101,42 @@ pub const WORDS: [(&str, &str, &str); 58] = [
         "Stop now? What was done so far is undone.",
         "Jetzt aufhören? Was bisher geschah, wird rückgängig gemacht.",
     ),
+    // These only setup programs say; `{detail}` and `{log}` are filled in when they do.
+    ("setup-remove-title", "Remove {product}", "{product} entfernen"),
+    ("setup-remove-below", "Version {version} is installed", "Version {version} ist installiert"),
+    (
+        "setup-remove-text",
+        "Everything that was installed is taken away. Your own documents stay.",
+        "Alles, was installiert wurde, wird weggenommen. Ihre eigenen Dokumente bleiben.",
+    ),
+    ("setup-failed", "Everything is as it was before: {detail}. More is in {log}", "Alles ist wie zuvor: {detail}. Mehr steht in {log}"),
+    (
+        "setup-damaged",
+        "This file is damaged. Please get it again. Nothing was changed. ({detail})",
+        "Diese Datei ist beschädigt. Bitte holen Sie sie noch einmal. Nichts wurde verändert. ({detail})",
+    ),
+    (
+        "setup-newer",
+        "The newer version {detail} is already installed. Remove it first if this older one is wanted.",
+        "Die neuere Version {detail} ist schon installiert. Entfernen Sie sie zuerst, wenn diese ältere gewünscht ist.",
+    ),
+    ("setup-windows", "{product} needs Windows {detail} or newer.", "{product} braucht Windows {detail} oder neuer."),
+    (
+        "setup-space",
+        "There is not enough space on the disk: {detail} are needed.",
+        "Auf dem Datenträger ist nicht genug Platz: {detail} werden gebraucht.",
+    ),
+    (
+        "setup-busy",
+        "Another installation of {product} is under way. Please wait until it has ended.",
+        "Eine andere Installation von {product} läuft gerade. Bitte warten Sie, bis sie zu Ende ist.",
+    ),
+    ("setup-elevation", "That takes an administrator.", "Das darf nur ein Administrator."),
+    (
+        "setup-in-use",
+        "Files are in use, and nothing was changed: {detail}",
+        "Dateien werden benutzt, und nichts wurde verändert: {detail}",
+    ),
+    ("setup-folder", "This folder can't be used: {detail}", "Dieser Ordner kann nicht benutzt werden: {detail}"),
+    ("setup-not-installed", "{product} is not installed.", "{product} ist nicht installiert."),
 ];

@@ -2,7 +2,7 @@
 //! every reference checked. And from that and the payload to the footprint.
 
 mod traces;
-mod windows;
+pub(crate) mod windows;
 
 use super::Project;
 use super::dates::seconds_of;
@@ -44,6 +44,8 @@ pub struct Product {
     pub traces: Vec<Trace>,
     /// The patterns of each choice's files.
     pub choices: Vec<(String, Vec<String>)>,
+    /// Patterns of files that stay once somebody changed them.
+    pub keep_changed: Vec<String>,
     /// The wizard.
     pub wizard: crate::wizard::Wizard,
     /// The packages' formats.
@@ -119,6 +121,8 @@ impl Project {
         if platform.system() == System::Windows {
             r.windows(&mut traces);
         }
+        let windows = platform.system() == System::Windows;
+        let keep_changed = if windows { m.install.keep_changed.clone() } else { Vec::new() };
         let choices = m.choice.iter().map(|c| (c.key.clone(), c.files.clone())).collect();
         let wizard = if platform.system() == System::Windows { r.wizard() } else { crate::wizard::Wizard::default() };
         let targets = r.targets();
@@ -140,7 +144,20 @@ impl Project {
         defaults.sort();
         defaults.dedup();
         (
-            Product { platform, identity, layers, icon, traces, choices, wizard, targets, time, file_name, defaults },
+            Product {
+                platform,
+                identity,
+                layers,
+                icon,
+                traces,
+                choices,
+                keep_changed,
+                wizard,
+                targets,
+                time,
+                file_name,
+                defaults,
+            },
             problems,
         )
     }
@@ -288,7 +305,7 @@ impl Resolver<'_> {
     fn targets(&mut self) -> Vec<TargetName> {
         let fits = |t: TargetName, s: System| match t {
             TargetName::Appimage => s == System::Linux,
-            TargetName::Msi => s == System::Windows,
+            TargetName::Msi | TargetName::Nsis | TargetName::Portable => s == System::Windows,
             TargetName::Zip | TargetName::Tar => true,
         };
         let system = self.platform.system();
@@ -372,6 +389,9 @@ impl Product {
         }
         let mut own = self.traces.clone();
         problems.extend(windows::payload_in(&mut own, &self.choices, payload, source));
+        let (kept, more) = windows::kept(&self.keep_changed, payload, source);
+        own.extend(kept);
+        problems.extend(more);
         let traces = payload.traces().chain(own).chain(icons.iter().cloned());
         (Footprint::new(self.identity.clone(), Some(self.platform), traces), problems)
     }

@@ -280,6 +280,31 @@ impl Resolver<'_> {
     }
 }
 
+/// The rule's key for a file that stays once somebody changed it.
+pub(crate) const KEEP_CHANGED: &str = "keep-changed ";
+
+/// One rule for each file that fits a pattern of `keep-changed`.
+pub(super) fn kept(globs: &[String], payload: &Payload, source: &Source) -> (Vec<Trace>, Vec<Problem>) {
+    if globs.is_empty() {
+        return (Vec::new(), Vec::new());
+    }
+    let span = source.span("install.keep-changed");
+    match patterns(globs) {
+        Ok(set) => {
+            let files = payload.files.iter().filter(|f| set.is_match(f.path.as_str()));
+            let rule = |f: &crate::payload::PayloadFile| Trace::Rule {
+                key: format!("{KEEP_CHANGED}{}", f.path),
+                value: "yes".into(),
+            };
+            let rules: Vec<Trace> = files.map(rule).collect();
+            let none = Problem::error("`keep-changed` fits no file").at(span).why("no pattern fits a file of the payload");
+            let problems = if rules.is_empty() { vec![none.instead("keep-changed = [\"templates/**\"]")] } else { Vec::new() };
+            (rules, problems)
+        }
+        Err(why) => (Vec::new(), vec![Problem::error(format!("`keep-changed`: {why}")).at(span)]),
+    }
+}
+
 /// Puts the payload's files into choices, and says which fonts and choices have none.
 pub(super) fn payload_in(
     traces: &mut [Trace],

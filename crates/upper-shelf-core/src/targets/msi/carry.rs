@@ -4,6 +4,7 @@ use super::rules::Windows;
 use super::words::{arguments, carried, command_line, formatted, unformatted};
 use super::{layout, registry};
 use crate::footprint::{Footprint, Identity, RelPath, Service, Trace};
+use crate::manifest::resolve::windows::KEEP_CHANGED;
 use crate::targets::Loss;
 use std::collections::{BTreeMap, BTreeSet, HashSet};
 
@@ -24,7 +25,7 @@ pub fn program_of(programs: &[Program], file: &RelPath, all: &[String]) -> Optio
 }
 
 /// A name that Windows takes for a file: what it forbids becomes a dash.
-fn file_name(name: &str) -> String {
+pub(crate) fn file_name(name: &str) -> String {
     let plain: String =
         name.chars().map(|c| if "<>:\"/\\|?*".contains(c) || c.is_control() { '-' } else { c }).collect();
     let plain = plain.trim_end_matches(['.', ' ']).trim_start();
@@ -181,6 +182,11 @@ pub fn carry(footprint: &Footprint) -> (Footprint, Vec<Loss>) {
                 });
             }
             Trace::Rule { key, value } => {
+                if let Some(path) = key.strip_prefix(KEEP_CHANGED) {
+                    let why = "Windows Installer takes it away when it removes the product, and keeps a changed one on upgrades only if it has no version";
+                    lose(format!("{path} is not kept when somebody changed it"), why);
+                    continue;
+                }
                 let value = match key.as_str() {
                     "smallest-windows" => Windows::parse(value).map(Windows::text),
                     "start-at-end" => command(value, &[]).map(|(program, _)| program),

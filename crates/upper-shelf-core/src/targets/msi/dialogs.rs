@@ -110,7 +110,7 @@ fn say(it: &mut Layout, wizard: &Wizard) -> Result<()> {
         let numbers: Vec<String> = numbers.iter().map(|n| format!("UserLanguageID = {n}")).collect();
         let condition =
             format!("WIZARDLANGUAGE = \"{0}\" OR (NOT WIZARDLANGUAGE AND ({1}))", language.code, numbers.join(" OR "));
-        for (key, ..) in WORDS {
+        for (key, ..) in WORDS.iter().filter(|(key, ..)| !key.starts_with("setup-")) {
             let word = language.word(key, footprint);
             if n == 0 {
                 it.row("Property", &[&property(key), &word])?;

@@ -1,7 +1,7 @@
 //! Windows Installer packages. A footprint becomes tables and cabinets in one file, and is read back out of ours and of
 //! anybody's.
 
-mod carry;
+pub(crate) mod carry;
 mod codes;
 mod contents;
 mod deploy;

@@ -1,0 +1,261 @@
+//! Setup programs and portable programs for Windows, in the NSIS format: our own head, and behind it the instructions
+//! and the packed files. What the head runs is what is read back.
+
+mod carry;
+mod deploy;
+mod program;
+mod read;
+
+use super::{Depth, Job, Loss, Target, Visit, damaged, unwritten};
+use crate::footprint::{Footprint, RegistryRoot, Trace};
+use crate::manifest::written::{SetupCompression, TargetName, TargetSettings};
+use crate::payload::brand::product_version;
+use crate::payload::feed::{Part, Stream};
+use crate::platform::Platform;
+use crate::problem::{Failure, Kind, Problem};
+use nsis_archive::header::Header;
+use nsis_archive::write::{Options, Writer};
+use nsis_archive::{Error, Method};
+use pe_image::{Image, Manifest, set_icon};
+use std::fs::File;
+use std::path::Path;
+
+/// The files' bytes and the format's own lengths have to fit into 31 bits.
+const MOST: u64 = 0x7FFF_0000;
+
+/// The setup program.
+pub struct Nsis;
+
+/// The portable program.
+pub struct Portable;
+
+/// The head for a platform.
+fn head(platform: Option<Platform>) -> &'static [u8] {
+    match platform {
+        Some(Platform::WindowsX86) => include_bytes!("../../../../../heads/windows-setup/prebuilt/setup-x86.exe"),
+        Some(Platform::WindowsArm64) => include_bytes!("../../../../../heads/windows-setup/prebuilt/setup-arm64.exe"),
+        _ => include_bytes!("../../../../../heads/windows-setup/prebuilt/setup-x64.exe"),
+    }
+}
+
+/// The head with the product's icon and version, and what Windows should know before it starts it.
+fn dressed(job: &Job, file_name: &str, administrator: bool) -> Result<Vec<u8>, pe_image::Error> {
+    let image = Image::parse(head(job.footprint.platform))?;
+    let mut resources = image.resources()?;
+    let icon = job.icon.ico().map_err(|e| pe_image::Error::Limit(e.to_string()))?;
+    set_icon(&mut resources, &icon)?;
+    product_version(file_name, &job.footprint.product).put(&mut resources);
+    Manifest { administrator, themed: true, every_resolution: true, long_paths: true }.put(&mut resources);
+    image.with_resources(&resources)
+}
+
+/// Whether so much of the payload is code of x86 processors that the filter for it helps.
+fn is_mostly_code(job: &Job) -> bool {
+    if matches!(job.footprint.platform, Some(Platform::WindowsArm64)) {
+        return false;
+    }
+    let code = ["exe", "dll", "pyd", "ocx", "sys", "node", "drv", "scr", "cpl"];
+    let is_code = |name: &str| name.rsplit_once('.').is_some_and(|(_, e)| code.contains(&e.to_lowercase().as_str()));
+    let all: u64 = job.files.iter().map(|f| f.size).sum();
+    let of_code: u64 = job.files.iter().filter(|f| is_code(f.path.name())).map(|f| f.size).sum();
+    of_code * 4 >= all && of_code > 0
+}
+
+fn options(job: &Job) -> Options {
+    let all: u64 = job.files.iter().map(|f| f.size + 200).sum();
+    let most = job.settings.nsis.dictionary_megabytes.unwrap_or(32) << 20;
+    // A dictionary that reaches over everything is as good as a larger one.
+    let dictionary = all.next_power_of_two().clamp(1 << 16, u64::from(most)) as u32;
+    let method = match job.settings.nsis.compression.unwrap_or(SetupCompression::Lzma) {
+        SetupCompression::Lzma => Method::Lzma { filtered: is_mostly_code(job) },
+        SetupCompression::Deflate => Method::Deflate,
+    };
+    Options { method, dictionary, threads: job.threads, flags: 0 }
+}
+
+fn failure(e: Error) -> Failure {
+    match e {
+        Error::Io(e) => unwritten(&e),
+        other => {
+            let problem = Problem::error("the setup program can't be written").why(other.to_string());
+            Failure::new(Kind::Problems, problem.instead("fewer files, or an MSI"))
+        }
+    }
+}
+
+fn write(job: &Job, head: &[u8], header: &Header, more: Option<&[u8]>, mut stream: Stream, out: File) -> Result<(), Error> {
+    let header = header.write()?;
+    let mut writer = Writer::new(out, head, &header, &options(job))?;
+    let zeros = vec![0; 1 << 16];
+    let ended = || Error::Io(std::io::Error::other("the files' bytes ended too early"));
+    for file in job.files {
+        writer.file(file.size)?;
+        loop {
+            match stream.next_part().ok_or_else(ended)? {
+                Part::Begin(_) => {}
+                Part::Bytes(bytes) => writer.data(&bytes)?,
+                Part::Zeros(mut count) => {
+                    while count > 0 {
+                        let n = count.min(zeros.len() as u64);
+                        writer.data(&zeros[..n as usize])?;
+                        count -= n;
+                    }
+                }
+                Part::End(_) => break,
+            }
+        }
+    }
+    if let Some(more) = more {
+        writer.file(more.len() as u64)?;
+        writer.data(more)?;
+    }
+    let (out, length) = writer.finish()?;
+    out.set_len(length)?;
+    Ok(())
+}
+
+/// What speaks against both kinds.
+fn check(job: &Job) -> Vec<Problem> {
+    let mut problems = Vec::new();
+    let all: u64 = job.files.iter().map(|f| f.size + 4).sum();
+    if all > MOST {
+        let problem = Problem::error(format!("the payload has {all} bytes"));
+        let problem = problem.why("a setup program holds up to 2 GiB of files");
+        problems.push(problem.instead("an MSI, whose cabinets hold more"));
+    }
+    if let Some(megabytes) = job.settings.nsis.dictionary_megabytes
+        && !(megabytes.is_power_of_two() && megabytes <= 256)
+    {
+        let problem = Problem::error(format!("a dictionary of {megabytes} megabytes"));
+        problems.push(problem.why("the format has powers of two only").instead("dictionary-megabytes = 32"));
+    }
+    let dressed = dressed(job, "setup.exe", false).err();
+    problems.extend(dressed.map(|e| Problem::error("the head can't get the product's icon").why(e.to_string())));
+    problems
+}
+
+impl Target for Nsis {
+    fn name(&self) -> TargetName {
+        TargetName::Nsis
+    }
+
+    fn ending(&self, _: &TargetSettings) -> &'static str {
+        ".exe"
+    }
+
+    fn carry(&self, footprint: &Footprint) -> (Footprint, Vec<Loss>) {
+        carry::setup(footprint)
+    }
+
+    fn check(&self, job: &Job) -> Vec<Problem> {
+        let mut problems = check(job);
+        for file in job.files {
+            let name = file.path.as_str().to_lowercase();
+            if [program::REMOVER, program::RECORD].contains(&name.as_str()) || name.split('/').next() == Some("~setup") {
+                let problem = Problem::error(format!("the payload has a file {}", file.path));
+                let problem = problem.why("the setup program puts one of its own there");
+                problems.push(problem.instead("another name, or another folder"));
+            }
+        }
+        for trace in job.footprint.traces().iter().filter(|_| job.footprint.rule("scope") == Some("person")) {
+            let needs = match trace {
+                Trace::Registry { root: RegistryRoot::Machine, .. } => "a registry value of the machine",
+                Trace::Service { .. } => "a service",
+                _ => continue,
+            };
+            let problem = Problem::error(format!("{needs} can't be installed for one person: {trace}"));
+            problems.push(problem.why("that takes an administrator").instead("[install] scope = \"machine\""));
+        }
+        problems
+    }
+
+    fn write(&self, job: &Job, stream: Stream, out: File) -> Result<(), Failure> {
+        let administrator = job.footprint.rule("scope") == Some("machine");
+        let head = dressed(job, &format!("{}.exe", job.file_name), administrator);
+        let head = head.map_err(|e| Failure::new(Kind::Problems, Problem::error(e.to_string())))?;
+        let (header, block) = program::setup(job).map_err(failure)?;
+        write(job, &head, &header, Some(&block), stream, out).map_err(failure)
+    }
+
+    fn read(&self, package: &Path, depth: Depth) -> Result<Option<Footprint>, Failure> {
+        read::read(package, depth, false)
+    }
+
+    fn files(&self, package: &Path, visit: Visit) -> Result<(), Failure> {
+        read::files(package, visit)
+    }
+
+    fn page(&self, _: &Path, name: &str, footprint: &Footprint) -> Result<Option<(&'static str, String)>, Failure> {
+        Ok(Some((".DEPLOY.md", deploy::page(name, footprint))))
+    }
+
+    fn faults(&self, package: &Path) -> Result<Vec<String>, Failure> {
+        read::faults(package)
+    }
+}
+
+impl Target for Portable {
+    fn name(&self) -> TargetName {
+        TargetName::Portable
+    }
+
+    fn ending(&self, _: &TargetSettings) -> &'static str {
+        ".portable.exe"
+    }
+
+    fn carry(&self, footprint: &Footprint) -> (Footprint, Vec<Loss>) {
+        carry::portable(footprint)
+    }
+
+    fn check(&self, job: &Job) -> Vec<Problem> {
+        let mut problems = check(job);
+        if starts(job).is_none() {
+            let problem = Problem::error("the portable program has no program to start");
+            problems.push(match &job.settings.portable.program {
+                Some(key) => problem.why(format!("no program is named {key:?}")).instead("the key of a [[program]]"),
+                None => problem.why("there is no [[program]]").instead("[[program]]\nkey = \"app\""),
+            });
+        }
+        problems
+    }
+
+    fn write(&self, job: &Job, stream: Stream, out: File) -> Result<(), Failure> {
+        let (start, console) = starts(job).unwrap_or_default();
+        let head = dressed(job, &format!("{}.portable.exe", job.file_name), false);
+        let mut head = head.map_err(|e| Failure::new(Kind::Problems, Problem::error(e.to_string())))?;
+        if console {
+            crate::payload::brand::for_terminal(&mut head);
+        }
+        let header = program::portable(job, &start).map_err(failure)?;
+        write(job, &head, &header, None, stream, out).map_err(failure)
+    }
+
+    fn read(&self, package: &Path, depth: Depth) -> Result<Option<Footprint>, Failure> {
+        read::read(package, depth, true)
+    }
+
+    fn files(&self, package: &Path, visit: Visit) -> Result<(), Failure> {
+        read::files(package, visit)
+    }
+
+    fn faults(&self, package: &Path) -> Result<Vec<String>, Failure> {
+        read::faults(package)
+    }
+}
+
+/// The key of the program that a portable one starts, and whether it is for a terminal.
+fn starts(job: &Job) -> Option<(String, bool)> {
+    let wanted = job.settings.portable.program.as_deref();
+    job.footprint.traces().iter().find_map(|t| match t {
+        Trace::Program { key, console, .. } if wanted.is_none_or(|w| w == key) => Some((key.clone(), *console)),
+        _ => None,
+    })
+}
+
+/// A failure about a package that can't be read.
+fn unread(package: &Path, e: &Error) -> Failure {
+    match e {
+        Error::Io(e) if e.get_ref().is_none() => Failure::io("can't read", package, e),
+        e => damaged(package, e.to_string()),
+    }
+}

@@ -1,0 +1,331 @@
+//! The instructions of a setup program, laid out from a footprint: the same ones that its head runs and that are read
+//! back.
+
+use crate::footprint::{EnvironmentAction, Footprint, Place, RegistryRoot, RegistryValue, RegistryView, ServiceStart};
+use crate::footprint::{RelPath, Trace, WorkingFolder};
+use crate::manifest::resolve::windows::KEEP_CHANGED;
+use crate::manifest::written::SettingsPlace;
+use crate::targets::Job;
+use crate::targets::msi::language_numbers;
+use crate::wizard::{Action, FILES_IN_USE, Kind, Page, WORDS, Wizard, pages, removal};
+use nsis_archive::Result;
+use nsis_archive::header::{Header, TextBuilder};
+use nsis_archive::note::{Note, kind};
+use nsis_archive::read::INSTALL;
+use nsis_archive::structs::{UNINSTALLER, op};
+use nsis_archive::write::{Offsets, Options, block};
+use std::collections::{BTreeSet, HashMap};
+
+/// The program that removes the product, and the record of what is installed.
+pub const REMOVER: &str = "uninstall.exe";
+pub const RECORD: &str = "uninstall.dat";
+
+/// Instructions under way.
+pub struct Program {
+    texts: TextBuilder,
+    entries: Vec<[i32; 7]>,
+}
+
+/// A path in the product's folder, as the format has it.
+pub fn inside(path: &RelPath) -> String {
+    format!("{INSTALL}\\{}", path.as_str().replace('/', "\\"))
+}
+
+impl Program {
+    fn new() -> Self {
+        Self { texts: TextBuilder::new(INSTALL), entries: Vec::new() }
+    }
+
+    fn note(&mut self, kind: u16, numbers: Vec<i32>) {
+        Note { kind, numbers }.put(&mut self.entries);
+    }
+
+    fn text(&mut self, text: &str) -> i32 {
+        self.texts.add(text)
+    }
+
+    fn maybe(&mut self, text: Option<&str>) -> i32 {
+        text.map_or(-1, |t| self.texts.add(t))
+    }
+
+    fn list(&mut self, texts: &[String], mut numbers: Vec<i32>) -> Vec<i32> {
+        numbers.push(texts.len() as i32);
+        numbers.extend(texts.iter().map(|t| self.texts.add(t)));
+        numbers
+    }
+
+    fn identity(&mut self, footprint: &Footprint) {
+        let p = &footprint.product;
+        let all = [&p.id, &p.name, &p.version, &p.publisher, &p.summary, &p.homepage, &p.support];
+        let numbers = all.into_iter().map(|t| self.maybe(t.as_deref())).collect();
+        self.note(kind::PRODUCT, numbers);
+    }
+
+    /// Everything but files.
+    fn trace(&mut self, trace: &Trace) {
+        match trace {
+            Trace::Program { key, file, arguments, working_folder, console, .. } => {
+                let (working, path) = match working_folder {
+                    WorkingFolder::Unchanged => (0, String::new()),
+                    WorkingFolder::Home => (1, String::new()),
+                    WorkingFolder::Install => (2, String::new()),
+                    WorkingFolder::Inside(path) => (3, inside(path)),
+                };
+                let (key, file) = (self.text(key), self.text(&inside(file)));
+                let numbers = vec![key, file, working, self.text(&path), i32::from(*console)];
+                let numbers = self.list(arguments, numbers);
+                self.note(kind::PROGRAM, numbers);
+            }
+            Trace::Shortcut { place, name, program, arguments, description } => {
+                let place = match place {
+                    Place::Menu => 0,
+                    Place::Desktop => 1,
+                    Place::Startup => 2,
+                };
+                let numbers = vec![place, self.text(name), self.text(program), self.maybe(description.as_deref())];
+                let numbers = self.list(arguments, numbers);
+                self.note(kind::SHORTCUT, numbers);
+            }
+            Trace::FileType { mime, extensions, name, program } => {
+                let numbers = vec![self.text(mime), self.text(name), self.text(program)];
+                let numbers = self.list(extensions, numbers);
+                self.note(kind::FILE_TYPE, numbers);
+            }
+            Trace::LinkScheme { scheme, program } => {
+                let numbers = vec![self.text(scheme), self.text(program)];
+                self.note(kind::LINK_SCHEME, numbers);
+            }
+            Trace::Environment { name, action, value } => {
+                let action = match action {
+                    EnvironmentAction::Set => 0,
+                    EnvironmentAction::Prepend => 1,
+                    EnvironmentAction::Append => 2,
+                };
+                let numbers = vec![self.text(name), action, self.text(value)];
+                self.note(kind::ENVIRONMENT, numbers);
+            }
+            Trace::Registry { root, view, key, name, value } => {
+                let root = match root {
+                    RegistryRoot::Installed => 0,
+                    RegistryRoot::Machine => 1,
+                    RegistryRoot::Person => 2,
+                };
+                let narrow = i32::from(*view == RegistryView::Bits32);
+                let mut numbers = vec![root, narrow, self.text(key), self.maybe(name.as_deref())];
+                let (kind, texts) = match value {
+                    RegistryValue::Text(text) => (0, vec![text.clone()]),
+                    RegistryValue::Expandable(text) => (1, vec![text.clone()]),
+                    RegistryValue::Number(n) => {
+                        numbers.extend([2, *n as i32]);
+                        return self.note(kind::REGISTRY, numbers);
+                    }
+                    RegistryValue::Bytes(hex) => (3, vec![hex.clone()]),
+                    RegistryValue::List(list) => (4, list.clone()),
+                };
+                numbers.push(kind);
+                let numbers = self.list(&texts, numbers);
+                self.note(kind::REGISTRY, numbers);
+            }
+            Trace::Service(s) => {
+                let start = match s.start {
+                    ServiceStart::Automatic => 0,
+                    ServiceStart::OnDemand => 1,
+                    ServiceStart::Disabled => 2,
+                };
+                let mut numbers = vec![self.text(&s.name), self.text(&s.title), self.maybe(s.description.as_deref())];
+                numbers.extend([self.text(&s.program), start, self.maybe(s.account.as_deref())]);
+                let numbers = self.list(&s.arguments, numbers);
+                self.note(kind::SERVICE, numbers);
+            }
+            Trace::Font { file, title } => {
+                let numbers = vec![self.text(&inside(file)), self.text(title)];
+                self.note(kind::FONT, numbers);
+            }
+            Trace::Choice { key, title, description, chosen, .. } => {
+                let (key, title) = (self.text(key), self.text(title));
+                let numbers = vec![key, title, self.maybe(description.as_deref()), i32::from(*chosen)];
+                self.note(kind::CHOICE, numbers);
+            }
+            Trace::Rule { key, value } if !key.starts_with(KEEP_CHANGED) => {
+                let numbers = vec![self.text(key), self.text(value)];
+                self.note(kind::RULE, numbers);
+            }
+            Trace::HardLink { path, to } => {
+                let numbers = vec![self.text(&inside(path)), self.text(&inside(to))];
+                self.note(kind::HARD_LINK, numbers);
+            }
+            Trace::Folder { path, .. } => {
+                let at = self.text(&inside(path));
+                self.entries.push([op::FOLDER, at, 0, 0, 0, 0, 0]);
+            }
+            // A kept file is said with the file.
+            Trace::Rule { .. } | Trace::File { .. } | Trace::Link { .. } | Trace::Icon { .. } => {}
+        }
+    }
+
+    /// The files, in the order of the stream; then `more` bytes of the program that removes the product.
+    fn files(&mut self, job: &Job, remover: Option<u64>) -> Result<()> {
+        let mut choices: HashMap<&RelPath, i32> = HashMap::new();
+        let mut kept: BTreeSet<&str> = BTreeSet::new();
+        let mut number = 0;
+        for trace in job.footprint.traces() {
+            match trace {
+                Trace::Choice { files, .. } => {
+                    choices.extend(files.iter().map(|f| (f, number)));
+                    number += 1;
+                }
+                Trace::Rule { key, .. } => kept.extend(key.strip_prefix(KEEP_CHANGED)),
+                _ => {}
+            }
+        }
+        let mut offsets = Offsets::default();
+        let time = (u64::from(job.time) + 11_644_473_600) * 10_000_000;
+        let (mut folder, mut choice, mut keep) = (None, -1, 0);
+        for file in job.files {
+            let parent = file.path.parent();
+            if folder.as_ref() != Some(&parent) {
+                let at = self.text(&parent.as_ref().map_or(INSTALL.to_owned(), inside));
+                self.entries.push([op::FOLDER, at, 1, 0, 0, 0, 0]);
+                folder = Some(parent);
+            }
+            let of = choices.get(&file.path).copied().unwrap_or(-1);
+            if of != choice {
+                choice = of;
+                self.note(kind::OF_CHOICE, vec![of]);
+            }
+            let stays = i32::from(kept.contains(file.path.as_str()));
+            if stays != keep {
+                keep = stays;
+                self.note(kind::KEPT, vec![stays]);
+            }
+            let (name, at) = (self.text(file.path.name()), offsets.next(file.size)?);
+            self.entries.push([op::FILE, 0, name, at, time as i32, (time >> 32) as i32, 0]);
+        }
+        let plain = offsets.total();
+        if let Some(length) = remover {
+            let (name, at) = (self.text(&format!("{INSTALL}\\{REMOVER}")), offsets.next(length)?);
+            self.entries.push([op::UNINSTALLER, name, at, 0, 0, 0, 0]);
+        }
+        let bytes = plain - 4 * job.files.len() as u64;
+        self.note(kind::FILES, vec![job.files.len() as i32, bytes as i32, (bytes >> 32) as i32]);
+        Ok(())
+    }
+
+    fn wizard(&mut self, footprint: &Footprint, wizard: &Wizard, pages: &[Page]) {
+        let color = |[r, g, b]: [u8; 3]| i32::from(r) | i32::from(g) << 8 | i32::from(b) << 16;
+        let license = self.maybe(wizard.license.as_deref());
+        self.note(kind::WIZARD, vec![color(wizard.accent), color(wizard.tint()), license]);
+        let keys: Vec<String> = WORDS.iter().map(|w| w.0.to_owned()).collect();
+        let numbers = self.list(&keys, Vec::new());
+        self.note(kind::WORDS, numbers);
+        for language in &wizard.languages {
+            let numbers = language_numbers(&language.code);
+            let mut all = vec![self.text(&language.code), numbers.len() as i32];
+            all.extend(numbers.iter().map(|n| *n as i32));
+            let words: Vec<String> = WORDS.iter().map(|w| language.word(w.0, footprint)).collect();
+            let all = self.list(&words, all);
+            self.note(kind::LANGUAGE, all);
+        }
+        for page in pages.iter().filter(|p| p.name != FILES_IN_USE) {
+            let at = |name: &str| page.controls.iter().position(|c| c.name == name).map_or(-1, |n| n as i32);
+            let numbers = vec![self.text(page.name), page.size.0, page.size.1, at(page.default), at(page.cancel)];
+            self.note(kind::PAGE, numbers);
+            for control in &page.controls {
+                let words = WORDS.iter().position(|w| w.0 == control.words).map_or(-1, |n| n as i32);
+                let (action, goes_to) = action(control.action);
+                // A button waits for the box that its condition names.
+                let property = control.only_if.split(' ').next().filter(|p| !p.is_empty()).unwrap_or(control.property);
+                let (x, y, width, height) = control.at;
+                let mut numbers = vec![self.text(control.name), control_kind(control.kind), x, y, width, height];
+                numbers.extend([words, action, self.text(goes_to), self.text(property)]);
+                self.note(kind::CONTROL, numbers);
+            }
+        }
+    }
+
+    fn finish(self) -> Header {
+        Header { flags: 0, entries: self.entries, texts: self.texts.finish() }
+    }
+}
+
+fn control_kind(kind: Kind) -> i32 {
+    match kind {
+        Kind::Strip => 0,
+        Kind::Picture => 1,
+        Kind::Accent => 2,
+        Kind::Title => 3,
+        Kind::Below => 4,
+        Kind::Text => 5,
+        Kind::Line => 6,
+        Kind::Button => 7,
+        Kind::Check => 8,
+        Kind::Folder => 9,
+        Kind::Parts => 10,
+        Kind::License => 11,
+        Kind::Scope => 12,
+        Kind::Progress => 13,
+        Kind::Doing => 14,
+        Kind::Programs => 15,
+    }
+}
+
+fn action(action: Action) -> (i32, &'static str) {
+    match action {
+        Action::None => (0, ""),
+        Action::Go(page) => (1, page),
+        Action::Install => (2, ""),
+        Action::Repair => (3, ""),
+        Action::Remove => (4, ""),
+        Action::AskCancel => (5, ""),
+        Action::Stop => (6, ""),
+        Action::Stay => (7, ""),
+        Action::LookAgain => (8, ""),
+        Action::GoOn => (9, ""),
+        Action::ClosePrograms => (10, ""),
+        Action::Finish => (11, ""),
+        Action::Close => (12, ""),
+    }
+}
+
+/// The instructions of a setup program, and the data block of the program that removes the product.
+pub fn setup(job: &Job) -> Result<(Header, Vec<u8>)> {
+    let footprint = job.footprint;
+    let all = pages(footprint, job.wizard);
+    let mut remover = Program::new();
+    remover.identity(footprint);
+    for trace in footprint.traces() {
+        if matches!(trace, Trace::Rule { key, .. } if !key.starts_with(KEEP_CHANGED)) {
+            remover.trace(trace);
+        }
+    }
+    let mut own = vec![removal()];
+    let wanted = ["Progress", "Done", "Cancelled", "Failed", crate::wizard::FILES_IN_USE_CLOSABLE, "AskCancel"];
+    own.extend(all.iter().filter(|p| wanted.contains(&p.name)).cloned());
+    remover.wizard(footprint, job.wizard, &own);
+    let options = Options {
+        method: nsis_archive::Method::Lzma { filtered: false },
+        dictionary: 1 << 16,
+        flags: UNINSTALLER,
+        ..Options::default()
+    };
+    let block = block(&remover.finish().write()?, &options)?;
+
+    let mut program = Program::new();
+    program.identity(footprint);
+    footprint.traces().iter().for_each(|t| program.trace(t));
+    program.wizard(footprint, job.wizard, &all);
+    program.files(job, Some(block.len() as u64))?;
+    Ok((program.finish(), block))
+}
+
+/// The instructions of a portable program that starts `start`.
+pub fn portable(job: &Job, start: &str) -> Result<Header> {
+    let mut program = Program::new();
+    program.identity(job.footprint);
+    job.footprint.traces().iter().for_each(|t| program.trace(t));
+    let beside = job.settings.portable.settings == Some(SettingsPlace::Beside);
+    let numbers = vec![program.text(start), i32::from(beside)];
+    program.note(kind::PORTABLE, numbers);
+    program.files(job, None)?;
+    Ok(program.finish())
+}

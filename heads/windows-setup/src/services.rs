@@ -1,0 +1,123 @@
+//! Services: made, changed, stopped, taken away.
+
+use crate::files::ticks;
+use crate::system::{wide, Fault, Result};
+use alloc::string::String;
+use windows_sys::Win32::System::Services as sc;
+use windows_sys::Win32::System::Threading::Sleep;
+
+/// A service, as it is set up and as it is remembered.
+#[derive(Clone, PartialEq, Eq)]
+pub struct Config {
+    pub name: String,
+    pub title: String,
+    pub description: String,
+    /// The whole command line.
+    pub command: String,
+    /// 0 automatic, 1 on demand, 2 disabled.
+    pub start: i32,
+    pub account: String,
+}
+
+struct Handle(sc::SC_HANDLE);
+
+impl Drop for Handle {
+    fn drop(&mut self) {
+        // SAFETY: the handle is open and this is its only owner.
+        unsafe { sc::CloseServiceHandle(self.0) };
+    }
+}
+
+fn manager() -> Result<Handle> {
+    // SAFETY: null stands for this machine and its active services.
+    let handle = unsafe { sc::OpenSCManagerW(core::ptr::null(), core::ptr::null(), sc::SC_MANAGER_ALL_ACCESS) };
+    if handle.is_null() { Err(Fault::last("services")) } else { Ok(Handle(handle)) }
+}
+
+fn open(manager: &Handle, name: &str) -> Option<Handle> {
+    // SAFETY: the name ends with a zero.
+    let handle = unsafe { sc::OpenServiceW(manager.0, wide(name).as_ptr(), sc::SERVICE_ALL_ACCESS) };
+    (!handle.is_null()).then_some(Handle(handle))
+}
+
+/// Makes a service, or gives one that is there these settings.
+pub fn set(config: &Config) -> Result<()> {
+    let manager = manager()?;
+    let (name, title, command) = (wide(&config.name), wide(&config.title), wide(&config.command));
+    let account = wide(&config.account);
+    let account = if config.account.is_empty() { core::ptr::null() } else { account.as_ptr() };
+    let start = match config.start {
+        0 => sc::SERVICE_AUTO_START,
+        1 => sc::SERVICE_DEMAND_START,
+        _ => sc::SERVICE_DISABLED,
+    };
+    let null = core::ptr::null();
+    // SAFETY: texts end with a zero; what does not change is null.
+    let service = unsafe {
+        match open(&manager, &config.name) {
+            Some(service) => {
+                let ok = sc::ChangeServiceConfigW(
+                    service.0, sc::SERVICE_WIN32_OWN_PROCESS, start, sc::SERVICE_ERROR_NORMAL, command.as_ptr(), null,
+                    core::ptr::null_mut(), null, account, null, title.as_ptr(),
+                );
+                if ok == 0 {
+                    return Err(Fault::last(&config.name));
+                }
+                service
+            }
+            None => {
+                let handle = sc::CreateServiceW(
+                    manager.0, name.as_ptr(), title.as_ptr(), sc::SERVICE_ALL_ACCESS, sc::SERVICE_WIN32_OWN_PROCESS, start,
+                    sc::SERVICE_ERROR_NORMAL, command.as_ptr(), null, core::ptr::null_mut(), null, account, null,
+                );
+                if handle.is_null() {
+                    return Err(Fault::last(&config.name));
+                }
+                Handle(handle)
+            }
+        }
+    };
+    let mut text = wide(&config.description);
+    let description = sc::SERVICE_DESCRIPTIONW { lpDescription: text.as_mut_ptr() };
+    // SAFETY: the structure is the one that this level asks for.
+    unsafe { sc::ChangeServiceConfig2W(service.0, sc::SERVICE_CONFIG_DESCRIPTION, (&raw const description).cast()) };
+    Ok(())
+}
+
+/// Stops a service and waits until it has stopped, half a minute at most.
+pub fn stop(name: &str) {
+    let Ok(manager) = manager() else { return };
+    let Some(service) = open(&manager, name) else { return };
+    // SAFETY: the structure is plain data, filled by the system.
+    unsafe {
+        let mut status: sc::SERVICE_STATUS = core::mem::zeroed();
+        if sc::ControlService(service.0, sc::SERVICE_CONTROL_STOP, &mut status) == 0 {
+            return;
+        }
+        let end = ticks() + 30_000;
+        while sc::QueryServiceStatus(service.0, &mut status) != 0
+            && status.dwCurrentState != sc::SERVICE_STOPPED
+            && ticks() < end
+        {
+            Sleep(100);
+        }
+    }
+}
+
+/// Starts a service; that it can't be is its own trouble.
+pub fn start(name: &str) -> bool {
+    let Ok(manager) = manager() else { return false };
+    let Some(service) = open(&manager, name) else { return false };
+    // SAFETY: no arguments.
+    unsafe { sc::StartServiceW(service.0, 0, core::ptr::null()) != 0 }
+}
+
+pub fn remove(name: &str) -> Result<()> {
+    stop(name);
+    let manager = manager()?;
+    match open(&manager, name) {
+        // SAFETY: the handle is open.
+        Some(service) if unsafe { sc::DeleteService(service.0) } == 0 => Err(Fault::last(name)),
+        _ => Ok(()),
+    }
+}

@@ -8,6 +8,20 @@ use std::sync::OnceLock;
 /// Keys of the registry with their values, as Wine's own files have them.
 pub type Registry = BTreeMap<String, BTreeMap<String, String>>;
 
+const READER: &[u8] = include_bytes!("../../../heads/window-reader/prebuilt/window-reader.exe");
+
+/// A program that holds a file open; it ends with this.
+pub struct Holder {
+    child: std::process::Child,
+}
+
+impl Drop for Holder {
+    fn drop(&mut self) {
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+}
+
 /// A machine.
 pub struct Wine {
     folder: tempfile::TempDir,
@@ -122,6 +136,67 @@ impl Wine {
         out
     }
 
+    /// Runs a program with further variables; gives the low byte of its exit code.
+    ///
+    /// # Panics
+    /// If it can't be started.
+    pub fn code_of(&self, args: &[&str], variables: &[(&str, &str)]) -> i32 {
+        let mut command = wine(&self.prefix(), &self.home());
+        command.envs(variables.iter().copied()).args(args).current_dir(self.folder.path().join("work"));
+        let status = command.status().expect("wine is installed");
+        settle(&self.prefix());
+        status.code().unwrap_or(-1)
+    }
+
+    /// The same while other programs go on running.
+    ///
+    /// # Panics
+    /// If it can't be started.
+    pub fn code_beside(&self, args: &[&str]) -> i32 {
+        self.code_with(args, &[])
+    }
+
+    /// The same with further variables.
+    ///
+    /// # Panics
+    /// If it can't be started.
+    pub fn code_with(&self, args: &[&str], variables: &[(&str, &str)]) -> i32 {
+        let mut command = wine(&self.prefix(), &self.home());
+        command.envs(variables.iter().copied()).args(args).current_dir(self.folder.path().join("work"));
+        command.status().expect("wine is installed").code().unwrap_or(-1)
+    }
+
+    /// What a program writes, while others go on running.
+    ///
+    /// # Panics
+    /// If it can't be started.
+    pub fn said(&self, args: &[&str]) -> String {
+        let mut command = wine(&self.prefix(), &self.home());
+        let out = command.args(args).current_dir(self.folder.path().join("work")).output().expect("wine is installed");
+        String::from_utf8_lossy(&out.stdout).replace("\r", "")
+    }
+
+    /// Has a program hold a file open, as long as the result lives.
+    ///
+    /// # Panics
+    /// If it does not begin to.
+    pub fn hold(&self, file: &str) -> Holder {
+        std::fs::write(self.c().join("window-reader.exe"), READER).expect("written");
+        let mut command = wine(&self.prefix(), &self.home());
+        command.args([r"C:\window-reader.exe", file, "hold"]).current_dir(self.folder.path().join("work"));
+        let child = command.spawn().expect("wine is installed");
+        std::thread::sleep(std::time::Duration::from_secs(2));
+        Holder { child }
+    }
+
+    /// Has the machine say that it is Windows 10.
+    ///
+    /// # Panics
+    /// If the registry can't be written.
+    pub fn is_windows_10(&self) {
+        assert!(self.run(&["winecfg", "/v", "win10"]).status.success(), "the version can't be set");
+    }
+
     /// Runs the system's installer; gives the low byte of its exit code.
     ///
     /// # Panics
@@ -137,7 +212,14 @@ impl Wine {
     /// # Panics
     /// If a button does not come.
     pub fn walk(&self, args: &[&str], steps: &[&str]) -> (Vec<Seen>, i32) {
-        const READER: &[u8] = include_bytes!("../../../heads/window-reader/prebuilt/window-reader.exe");
+        self.walk_program(&[&["msiexec"], args].concat(), steps)
+    }
+
+    /// The same for any program.
+    ///
+    /// # Panics
+    /// If a button does not come.
+    pub fn walk_program(&self, program: &[&str], steps: &[&str]) -> (Vec<Seen>, i32) {
         let reader = self.c().join("window-reader.exe");
         std::fs::write(reader, READER).expect("written");
         let command = |args: &[&str]| {
@@ -145,7 +227,7 @@ impl Wine {
             command.args(args).current_dir(self.folder.path().join("work"));
             command
         };
-        let mut installer = command(&[&["msiexec"], args].concat()).spawn().expect("wine is installed");
+        let mut installer = command(program).spawn().expect("wine is installed");
         let out = command(&[&[r"C:\window-reader.exe", r"C:\seen.txt"], steps].concat()).output();
         let ended = out.is_ok_and(|o| o.status.success());
         let text = std::fs::read_to_string(self.c().join("seen.txt")).unwrap_or_default();

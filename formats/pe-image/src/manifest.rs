@@ -45,12 +45,14 @@ impl Manifest {
         for id in SYSTEMS {
             xml += &format!("<supportedOS Id=\"{{{id}}}\"/>");
         }
-        xml += "</application></compatibility>\n<application xmlns=\"urn:schemas-microsoft-com:asm.v3\"><windowsSettings>";
+        xml +=
+            "</application></compatibility>\n<application xmlns=\"urn:schemas-microsoft-com:asm.v3\"><windowsSettings>";
         if self.every_resolution {
             xml += "<dpiAware xmlns=\"http://schemas.microsoft.com/SMI/2005/WindowsSettings\">true/pm</dpiAware><dpiAwareness xmlns=\"http://schemas.microsoft.com/SMI/2016/WindowsSettings\">PerMonitorV2, PerMonitor</dpiAwareness>";
         }
         if self.long_paths {
-            xml += "<longPathAware xmlns=\"http://schemas.microsoft.com/SMI/2016/WindowsSettings\">true</longPathAware>";
+            xml +=
+                "<longPathAware xmlns=\"http://schemas.microsoft.com/SMI/2016/WindowsSettings\">true</longPathAware>";
         }
         xml += "</windowsSettings></application>\n</assembly>\n";
         xml

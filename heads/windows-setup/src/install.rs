@@ -170,11 +170,12 @@ fn unmark(product: &Product, machine: bool) {
 pub fn resume(product: &Product, watch: &mut dyn Watch) -> Result<Found> {
     let mut all = Found::Nothing;
     for machine in [true, false] {
-        if let Some(stage) = registry::read(&mark(product, machine)) {
-            let stage = registry::as_text(&stage);
+        if let Some(marked) = registry::read(&mark(product, machine)) {
+            let mut made = registry::as_list(&marked);
+            let stage = if made.is_empty() { String::new() } else { made.remove(0) };
             // Whoever can write there could install anyway; still nothing else than such a folder is taken.
             if stage.ends_with(&format!("\\{FOLDER}")) {
-                let found = resume_stage(&stage, watch)?;
+                let found = resume_stage(&stage, made, watch)?;
                 if found != Found::Nothing {
                     all = found;
                 }
@@ -185,7 +186,7 @@ pub fn resume(product: &Product, watch: &mut dyn Watch) -> Result<Found> {
     Ok(all)
 }
 
-fn resume_stage(stage: &str, watch: &mut dyn Watch) -> Result<Found> {
+fn resume_stage(stage: &str, made: Vec<String>, watch: &mut dyn Watch) -> Result<Found> {
     let mut steps = Steps::new();
     watch.log(&format!("an interrupted run is looked at: {stage}"));
     let (found, mut empty) = journal::resume(stage, &mut |what| {
@@ -193,8 +194,7 @@ fn resume_stage(stage: &str, watch: &mut dyn Watch) -> Result<Found> {
         Ok(())
     })?;
     if found == Found::Undone {
-        let made = files::read(&format!("{stage}\\made")).unwrap_or_default();
-        empty.extend(String::from_utf8_lossy(&made).lines().map(String::from));
+        empty.extend(made);
     }
     clean(stage, &empty);
     watch.log(match found {
@@ -288,14 +288,10 @@ pub fn install(
     let mut steps = Steps::new();
     let stage = format!("{}\\{FOLDER}", chosen.folder);
     let made = files::missing_folders(&stage);
-    files::make_folders(&stage)?;
-    files::write(&format!("{stage}\\made"), made.join("\n").as_bytes())?;
     let result = (|| {
         let machine = chosen.machine;
-        steps.step(watch, "the folder is there");
-        registry::set(&mark(product, machine), &registry::text(&stage))?;
-        steps.step(watch, "it is marked as unfinished");
-        let (mut work, record) = prepare(package, product, chosen, old, &stage, &mut steps, watch)?;
+        begin(product, machine, &stage, &made, &mut steps, watch)?;
+        let (mut work, record) = prepare(package, product, chosen, old, &stage, &made, &mut steps, watch)?;
         in_use::settle(&work.changes, &stage, watch)?;
         if watch.cancelled() {
             return Err(Fault::new(code::CANCELLED, "", ""));
@@ -331,6 +327,24 @@ pub fn install(
     Ok(())
 }
 
+/// Writes down that something is begun, and makes the folder where files wait.
+fn begin(
+    product: &Product,
+    machine: bool,
+    stage: &str,
+    made: &[String],
+    steps: &mut Steps,
+    watch: &mut dyn Watch,
+) -> Result<()> {
+    let mut all = vec![String::from(stage)];
+    all.extend(made.iter().cloned());
+    registry::set(&mark(product, machine), &registry::list(&all))?;
+    steps.step(watch, "it is marked as unfinished");
+    files::make_folders(stage)?;
+    steps.step(watch, "the folder is there");
+    Ok(())
+}
+
 fn commit(stage: &str, work: &mut Work, steps: &mut Steps, watch: &mut dyn Watch) -> Result<()> {
     let (mut done, all) = (0, work.changes.len() as u32 + 2);
     journal::commit(stage, &work.changes, &mut |what| {
@@ -363,13 +377,16 @@ fn start_again(old: &Record) {
     add_fonts(&old.fonts);
 }
 
-/// Unpacks what is wanted into the waiting folder and works out all changes.
+/// Unpacks what is wanted into the waiting folder and works out all changes. `made` are the folders that were made for
+/// that.
+#[allow(clippy::too_many_arguments)]
 fn prepare(
     package: &mut Package,
     product: &Product,
     chosen: &Chosen,
     old: &Record,
     stage: &str,
+    made: &[String],
     steps: &mut Steps,
     watch: &mut dyn Watch,
 ) -> Result<(Work, Record)> {
@@ -401,13 +418,18 @@ fn prepare(
             }
         }
     };
-    product.folders.iter().for_each(|f| with_parents(f));
+    // A folder whose files were all left out is left out with them.
+    for folder in &product.folders {
+        let inside = format!("{folder}\\");
+        let mut of_folder = product.files.iter().filter(|f| f.path.starts_with(&inside)).peekable();
+        if of_folder.peek().is_none() || of_folder.any(|f| is_chosen(f.choice)) {
+            with_parents(folder);
+        }
+    }
     let paths = product.files.iter().filter(|f| is_chosen(f.choice)).map(|f| &f.path);
     let links = product.links.iter().map(|(path, _)| path);
     paths.chain(links).filter_map(|p| p.rsplit_once('\\')).for_each(|(parent, _)| with_parents(parent));
-    let made = files::read(&format!("{stage}\\made")).unwrap_or_default();
-    let above: Vec<String> = String::from_utf8_lossy(&made).lines().map(String::from).collect();
-    let above = above.into_iter().filter(|f| !f.ends_with(FOLDER));
+    let above = made.iter().filter(|f| !f.ends_with(FOLDER)).cloned();
     let mut all: Vec<String> = above.chain(folders).collect();
     for link in &wishes.links {
         let parent = link.path.rsplit_once('\\').map_or("", |(p, _)| p);
@@ -416,7 +438,7 @@ fn prepare(
     for folder in all {
         // A folder of an older version is this one's now; one that others made is not.
         let was_ours = old.folders.iter().any(|f| same(f, &folder));
-        let is_new = !files::exists(&folder) || made.len() > 0 && lower(&String::from_utf8_lossy(&made)).lines().any(|m| m == lower(&folder));
+        let is_new = !files::exists(&folder) || made.iter().any(|m| same(m, &folder));
         if is_new || was_ours {
             work.changes.push(Change::Folder(folder.clone()));
             record.folders.push(folder);
@@ -641,12 +663,10 @@ pub fn remove(product: &Product, old: &Record, program: &[u8], watch: &mut dyn W
     }
     let mut steps = Steps::new();
     let stage = format!("{}\\{FOLDER}", old.folder);
-    files::make_folders(&stage)?;
+    let made = files::missing_folders(&stage);
     let mut work = Work { changes: Vec::new(), next: 0 };
     let result = (|| {
-        steps.step(watch, "the folder is there");
-        registry::set(&mark(product, old.machine), &registry::text(&stage))?;
-        steps.step(watch, "it is marked as unfinished");
+        begin(product, old.machine, &stage, &made, &mut steps, watch)?;
         files::write(&format!("{stage}\\resume.exe"), program)?;
         leave(old, &mut work, None);
         in_use::settle(&work.changes, &stage, watch)?;

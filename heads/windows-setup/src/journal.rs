@@ -289,6 +289,29 @@ fn line(change: &Change) -> String {
     .0
 }
 
+/// The change as it stands in a log.
+fn told(change: &Change) -> String {
+    let value = |at: &At, data: &Option<Data>| {
+        let root = if at.machine { "HKLM" } else { "HKCU" };
+        let view = if at.narrow { " (32-bit)" } else { "" };
+        let data = match data {
+            None => String::from("taken away"),
+            Some(data) if data.0 <= 2 => registry::as_text(data),
+            Some(data) => format!("{} bytes", data.1.len()),
+        };
+        format!("value  {root}\\{}{view}  {} = {data}", at.key, at.name)
+    };
+    match change {
+        Change::Value(at, new, _) => value(at, new),
+        Change::Key(at, make) => format!("{}  {}", if *make { "key" } else { "no-key" }, at.key),
+        Change::Folder(path) => format!("folder  {path}"),
+        Change::NoFolder(path) => format!("no-folder  {path}"),
+        Change::File(path, _) => format!("file  {path}"),
+        Change::NoFile(path, _) => format!("no-file  {path}"),
+        Change::Service(..) => line(change),
+    }
+}
+
 fn parse(line: &str) -> Result<Change> {
     let (kind, mut f) = Fields::of(line);
     Ok(match kind {
@@ -333,7 +356,7 @@ pub fn commit(stage: &str, changes: &[Change], step: Step) -> Result<()> {
 fn forward(stage: &str, changes: &[Change], step: Step) -> Result<()> {
     for change in changes {
         change.make(stage)?;
-        step(&line(change))?;
+        step(&told(change))?;
     }
     files::delete(&format!("{stage}\\{FORWARD}"));
     step("all changes are made")
@@ -344,7 +367,7 @@ fn backward(stage: &str, changes: &[Change], step: Step) -> Result<()> {
         // Whatever can be brought back is brought back.
         let _ = change.undo(stage);
         // Nobody can stop this any more, but a test can end the program.
-        let _ = step(&format!("undone: {}", line(change)));
+        let _ = step(&format!("undone: {}", told(change)));
     }
     files::delete(&format!("{stage}\\{BACKWARD}"));
     Ok(())

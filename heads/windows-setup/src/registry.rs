@@ -32,6 +32,21 @@ pub fn bytes(units: &[u16]) -> Vec<u8> {
     units.iter().flat_map(|u| u.to_le_bytes()).collect()
 }
 
+pub fn list(texts: &[String]) -> Data {
+    let mut units: Vec<u16> = Vec::new();
+    for text in texts {
+        units.extend(text.encode_utf16().chain([0]));
+    }
+    units.push(0);
+    (reg::REG_MULTI_SZ, bytes(&units))
+}
+
+/// A list's texts.
+pub fn as_list(data: &Data) -> Vec<String> {
+    let units: Vec<u16> = data.1.chunks_exact(2).map(|b| u16::from_le_bytes([b[0], b[1]])).collect();
+    units.split(|u| *u == 0).filter(|t| !t.is_empty()).map(narrow).collect()
+}
+
 /// A text's value.
 pub fn as_text(data: &Data) -> String {
     let units: Vec<u16> = data.1.chunks_exact(2).map(|b| u16::from_le_bytes([b[0], b[1]])).collect();

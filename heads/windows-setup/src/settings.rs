@@ -71,8 +71,10 @@ impl Settings {
             line: line.into(),
         };
         // A folder's name goes to the line's end, blanks included.
-        let (switches, folder) = match line.find("/D=").filter(|at| *at == 0 || line.as_bytes()[at - 1] == b' ') {
-            Some(at) => (&line[..at], Some(line[at + 3..].trim().trim_matches('"'))),
+        let begins = |at: &usize| *at == 0 || matches!(line.as_bytes()[at - 1], b' ' | b'"');
+        let (switches, folder) = match line.find("/D=").filter(begins) {
+            // Some shells put the whole switch in quotes.
+            Some(at) => (line[..at].trim_end_matches('"'), Some(line[at + 3..].trim().trim_matches('"'))),
             None => (line, None),
         };
         it.folder = folder.map(|f| f.trim_end_matches('\\').into());

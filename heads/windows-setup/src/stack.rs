@@ -1,5 +1,5 @@
-//! What the compiler calls before a function takes much of the stack: each page is touched in order, so that the system
-//! makes it. The calling rules are those of Windows' own documentation for each processor.
+//! What the compiler calls behind the back of the code. Before a function takes much of the stack each page is touched in
+//! order, so that the system makes it. The calling rules are those of Windows' own documentation for each processor.
 
 #[cfg(target_arch = "x86_64")]
 core::arch::global_asm!(
@@ -63,3 +63,58 @@ core::arch::global_asm!(
     "b.gt 2b",
     "ret",
 );
+
+/// Division of 64-bit numbers on processors that have none, as the compiler calls it: quotient and remainder, by
+/// shifting and subtracting.
+#[cfg(target_arch = "x86")]
+mod division {
+    fn divided(mut a: u64, b: u64) -> (u64, u64) {
+        let (mut quotient, mut bit, mut b) = (0, 1u64, b);
+        // No number is divided by zero: the compiler checks before.
+        while b < a && b >> 63 == 0 {
+            b <<= 1;
+            bit <<= 1;
+        }
+        while bit != 0 {
+            if a >= b {
+                a -= b;
+                quotient |= bit;
+            }
+            b >>= 1;
+            bit >>= 1;
+        }
+        (quotient, a)
+    }
+
+    #[no_mangle]
+    extern "C" fn quotient_of(a: u64, b: u64) -> u64 {
+        divided(a, b).0
+    }
+
+    #[no_mangle]
+    extern "C" fn remainder_of(a: u64, b: u64) -> u64 {
+        divided(a, b).1
+    }
+
+    // The caller's arguments are taken off the stack here, not by the caller.
+    core::arch::global_asm!(
+        ".globl __aulldiv",
+        "__aulldiv:",
+        "push [esp + 16]",
+        "push [esp + 16]",
+        "push [esp + 16]",
+        "push [esp + 16]",
+        "call _quotient_of",
+        "add esp, 16",
+        "ret 16",
+        ".globl __aullrem",
+        "__aullrem:",
+        "push [esp + 16]",
+        "push [esp + 16]",
+        "push [esp + 16]",
+        "push [esp + 16]",
+        "call _remainder_of",
+        "add esp, 16",
+        "ret 16",
+    );
+}

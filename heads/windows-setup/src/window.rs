@@ -202,7 +202,7 @@ pub fn fill(window: HWND, page: &Page, look: &Look, fill: &dyn Fill) {
     unsafe {
         let default = wm::GetDlgItem(window, FIRST_ID + page.default);
         let first = wm::GetNextDlgTabItem(window, null_mut(), 0);
-        let focus = if wm::IsWindowVisible(default) != 0 && windows_sys::Win32::UI::Input::KeyboardAndMouse::IsWindowEnabled(default) != 0 {
+        let focus = if !default.is_null() && windows_sys::Win32::UI::Input::KeyboardAndMouse::IsWindowEnabled(default) != 0 {
             default
         } else {
             first

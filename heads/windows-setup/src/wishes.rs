@@ -70,15 +70,6 @@ impl Chosen {
     }
 }
 
-fn list(texts: &[String]) -> Data {
-    let mut units: Vec<u16> = Vec::new();
-    for text in texts {
-        units.extend(text.encode_utf16().chain([0]));
-    }
-    units.push(0);
-    (reg::REG_MULTI_SZ, registry::bytes(&units))
-}
-
 fn hex(text: &str) -> Vec<u8> {
     let digit = |b: u8| (b as char).to_digit(16).unwrap_or(0) as u8;
     text.as_bytes().chunks_exact(2).map(|p| digit(p[0]) << 4 | digit(p[1])).collect()
@@ -143,7 +134,7 @@ impl Wishes {
                 1 => (reg::REG_EXPAND_SZ, registry::text(first).1),
                 2 => registry::number(v.number as u32),
                 3 => (reg::REG_BINARY, hex(first)),
-                4 => list(&texts),
+                4 => registry::list(&texts),
                 _ => registry::text(first),
             };
             let machine = match v.root {

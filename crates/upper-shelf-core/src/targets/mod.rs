@@ -133,14 +133,8 @@ pub fn target(name: TargetName) -> &'static dyn Target {
 }
 
 /// Every target.
-pub const ALL: [TargetName; 6] = [
-    TargetName::Appimage,
-    TargetName::Zip,
-    TargetName::Tar,
-    TargetName::Msi,
-    TargetName::Nsis,
-    TargetName::Portable,
-];
+pub const ALL: [TargetName; 6] =
+    [TargetName::Appimage, TargetName::Zip, TargetName::Tar, TargetName::Msi, TargetName::Nsis, TargetName::Portable];
 
 impl TargetName {
     /// Its name in manifests.
@@ -169,7 +163,8 @@ pub fn read(package: &Path, depth: Depth) -> Result<(TargetName, Footprint), Fai
     let problem = Problem::error(format!("{} is no package that is known here", package.display())).on(package);
     Err(Failure::new(
         Kind::Package,
-        problem.instead("an AppImage, an MSI, a setup program (NSIS), a ZIP archive, or a tar archive (gzip, zstd, xz)"),
+        problem
+            .instead("an AppImage, an MSI, a setup program (NSIS), a ZIP archive, or a tar archive (gzip, zstd, xz)"),
     ))
 }
 

@@ -292,7 +292,13 @@ pub fn pages(footprint: &Footprint, wizard: &Wizard) -> Vec<Page> {
 pub fn removal() -> Page {
     let middle = vec![text("Text", 84, 3, "setup-remove-text")];
     let go = button("Remove", 1, "remove", Action::Remove);
-    page("Remove", "setup-remove-title", "setup-remove-below", middle, vec![button("Cancel", 0, "cancel", Action::AskCancel), go])
+    page(
+        "Remove",
+        "setup-remove-title",
+        "setup-remove-below",
+        middle,
+        vec![button("Cancel", 0, "cancel", Action::AskCancel), go],
+    )
 }
 
 /// The small page that asks whether to stop.

@@ -109,7 +109,11 @@ pub const WORDS: [(&str, &str, &str); 71] = [
         "Everything that was installed is taken away. Your own documents stay.",
         "Alles, was installiert wurde, wird weggenommen. Ihre eigenen Dokumente bleiben.",
     ),
-    ("setup-failed", "Everything is as it was before: {detail}. More is in {log}", "Alles ist wie zuvor: {detail}. Mehr steht in {log}"),
+    (
+        "setup-failed",
+        "Everything is as it was before: {detail}. More is in {log}",
+        "Alles ist wie zuvor: {detail}. Mehr steht in {log}",
+    ),
     (
         "setup-damaged",
         "This file is damaged. Please get it again. Nothing was changed. ({detail})",

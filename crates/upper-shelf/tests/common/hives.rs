@@ -99,13 +99,19 @@ MORE
 
 [targets]
 platforms = ["windows-x64"]
-build = ["msi"]
+build = ["TARGET"]
 "##;
 
 /// A product with a trace of each kind.
 pub fn product(version: &str, more: &str) -> Folder {
+    product_for("msi", version, more)
+}
+
+/// The same as a package of any kind.
+pub fn product_for(target: &str, version: &str, more: &str) -> Folder {
     let folder = Folder::new();
-    folder.write("shelf.toml", MANIFEST.replace("VERSION", version).replace("MORE", more));
+    let manifest = MANIFEST.replace("VERSION", version).replace("MORE", more).replace("TARGET", target);
+    folder.write("shelf.toml", manifest);
     folder.write("built/hives.exe", PROGRAM).write("built/tools/scale.exe", PROGRAM);
     folder.write("built/data/frames.txt", format!("frames of {version}\n"));
     folder.write("built/data/Bienen-Stöcke und Völker.txt", test_support::prose(4, 300_000));

@@ -4,6 +4,8 @@
 
 #[cfg(unix)]
 pub mod hives;
+#[cfg(unix)]
+pub mod machine;
 
 use std::path::{Path, PathBuf};
 use std::process::{Command, Output};

@@ -297,8 +297,10 @@ pub(super) fn kept(globs: &[String], payload: &Payload, source: &Source) -> (Vec
                 value: "yes".into(),
             };
             let rules: Vec<Trace> = files.map(rule).collect();
-            let none = Problem::error("`keep-changed` fits no file").at(span).why("no pattern fits a file of the payload");
-            let problems = if rules.is_empty() { vec![none.instead("keep-changed = [\"templates/**\"]")] } else { Vec::new() };
+            let none =
+                Problem::error("`keep-changed` fits no file").at(span).why("no pattern fits a file of the payload");
+            let problems =
+                if rules.is_empty() { vec![none.instead("keep-changed = [\"templates/**\"]")] } else { Vec::new() };
             (rules, problems)
         }
         Err(why) => (Vec::new(), vec![Problem::error(format!("`keep-changed`: {why}")).at(span)]),

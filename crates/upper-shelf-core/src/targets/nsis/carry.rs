@@ -25,7 +25,8 @@ impl<'f> Carrier<'f> {
 
     fn identity(&mut self) -> Identity {
         let p = &self.footprint.product;
-        for (what, there) in [("the description", p.description.is_some()), ("the licence's name", p.license.is_some())] {
+        for (what, there) in [("the description", p.description.is_some()), ("the licence's name", p.license.is_some())]
+        {
             if there {
                 self.lose(format!("{what} is left out"), "the list of applications has no place for it");
             }
@@ -96,7 +97,11 @@ pub fn setup(footprint: &Footprint) -> (Footprint, Vec<Loss>) {
     let filled = |text: &Option<String>| text.clone().filter(|t| !t.is_empty());
     for trace in footprint.traces() {
         match trace {
-            Trace::Folder { .. } | Trace::File { .. } | Trace::HardLink { .. } | Trace::Link { .. } | Trace::Program { .. } => {
+            Trace::Folder { .. }
+            | Trace::File { .. }
+            | Trace::HardLink { .. }
+            | Trace::Link { .. }
+            | Trace::Program { .. } => {
                 traces.extend(it.of_tree(trace));
             }
             Trace::Shortcut { place, name, program, arguments, description } if it.has(program) => {
@@ -180,7 +185,11 @@ pub fn portable(footprint: &Footprint) -> (Footprint, Vec<Loss>) {
     let mut traces = Vec::new();
     for trace in footprint.traces() {
         match trace {
-            Trace::Folder { .. } | Trace::File { .. } | Trace::HardLink { .. } | Trace::Link { .. } | Trace::Program { .. } => {
+            Trace::Folder { .. }
+            | Trace::File { .. }
+            | Trace::HardLink { .. }
+            | Trace::Link { .. }
+            | Trace::Program { .. } => {
                 traces.extend(it.of_tree(trace));
             }
             Trace::Shortcut { .. }

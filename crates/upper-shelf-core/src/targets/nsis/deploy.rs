@@ -35,7 +35,10 @@ pub fn page(name: &str, footprint: &Footprint) -> String {
     }
     line(format!("| remove | `\"{name}\" /S /REMOVE` |"));
     line(format!("| remove, without this file | `\"{programs}\\{folder}\\{REMOVER}\" /S` |"));
-    line("\nEach waits until it has ended, and ends with a code of the table below. Nothing is changed unless all is.\n".into());
+    line(
+        "\nEach waits until it has ended, and ends with a code of the table below. Nothing is changed unless all is.\n"
+            .into(),
+    );
     line("## Switches\n".into());
     line("| switch | what it does |\n|---|---|".into());
     line("| `/S` | no windows, no questions |".into());

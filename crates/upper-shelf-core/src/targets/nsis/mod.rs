@@ -83,7 +83,14 @@ fn failure(e: Error) -> Failure {
     }
 }
 
-fn write(job: &Job, head: &[u8], header: &Header, more: Option<&[u8]>, mut stream: Stream, out: File) -> Result<(), Error> {
+fn write(
+    job: &Job,
+    head: &[u8],
+    header: &Header,
+    more: Option<&[u8]>,
+    mut stream: Stream,
+    out: File,
+) -> Result<(), Error> {
     let header = header.write()?;
     let mut writer = Writer::new(out, head, &header, &options(job))?;
     let zeros = vec![0; 1 << 16];
@@ -151,7 +158,8 @@ impl Target for Nsis {
         let mut problems = check(job);
         for file in job.files {
             let name = file.path.as_str().to_lowercase();
-            if [program::REMOVER, program::RECORD].contains(&name.as_str()) || name.split('/').next() == Some("~setup") {
+            if [program::REMOVER, program::RECORD].contains(&name.as_str()) || name.split('/').next() == Some("~setup")
+            {
                 let problem = Problem::error(format!("the payload has a file {}", file.path));
                 let problem = problem.why("the setup program puts one of its own there");
                 problems.push(problem.instead("another name, or another folder"));

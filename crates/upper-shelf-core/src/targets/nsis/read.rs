@@ -3,8 +3,8 @@
 use super::unread;
 use crate::content::ContentHash;
 use crate::footprint::{
-    EnvironmentAction, Footprint, Identity, Place, RegistryRoot, RegistryValue, RegistryView, RelPath, Service, ServiceStart,
-    Trace, WorkingFolder,
+    EnvironmentAction, Footprint, Identity, Place, RegistryRoot, RegistryValue, RegistryView, RelPath, Service,
+    ServiceStart, Trace, WorkingFolder,
 };
 use crate::manifest::resolve::windows::KEEP_CHANGED;
 use crate::platform::Platform;
@@ -227,7 +227,8 @@ impl Reader {
             }
         }
         self.traces.extend(folders.into_iter().map(|path| Trace::Folder { path, mode: 0o755 }));
-        let choices = self.traces.iter_mut().filter_map(|t| if let Trace::Choice { files, .. } = t { Some(files) } else { None });
+        let choices =
+            self.traces.iter_mut().filter_map(|t| if let Trace::Choice { files, .. } = t { Some(files) } else { None });
         for (n, files) in choices.enumerate() {
             *files = of_choices.remove(&n).unwrap_or_default();
             files.sort();
@@ -258,14 +259,22 @@ impl Reader {
             }
             kind::RULE => Trace::Rule { key: n.text()?, value: n.text()? },
             kind::PROGRAM => {
-                let (key, file, working, at, console) = (n.text()?, n.path()?, n.number()?, n.text()?, n.number()? == 1);
+                let (key, file, working, at, console) =
+                    (n.text()?, n.path()?, n.number()?, n.text()?, n.number()? == 1);
                 let working_folder = match working {
                     1 => WorkingFolder::Home,
                     2 => WorkingFolder::Install,
                     3 => WorkingFolder::Inside(path(&at).ok_or_else(bad)?),
                     _ => WorkingFolder::Unchanged,
                 };
-                Trace::Program { key, file, arguments: n.list()?, environment: BTreeMap::new(), working_folder, console }
+                Trace::Program {
+                    key,
+                    file,
+                    arguments: n.list()?,
+                    environment: BTreeMap::new(),
+                    working_folder,
+                    console,
+                }
             }
             kind::SHORTCUT => {
                 let place = match n.number()? {

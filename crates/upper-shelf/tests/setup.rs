@@ -1,0 +1,189 @@
+//! Setup programs, really run on a machine of Wine: silently, over older versions, into files in use, and with the power
+//! failing at every step; afterwards the machine is compared with the footprint, and with the machine from before.
+
+#[cfg(unix)]
+mod common;
+
+#[cfg(unix)]
+mod on_wine {
+    use crate::common::Folder;
+    use crate::common::hives::{build, product_for};
+    use crate::common::machine::{Look, changed, files, is_the_footprint, quiet, value};
+    use std::path::{Path, PathBuf};
+    use test_support::wine::Wine;
+
+    /// Exit codes, of which a shell sees the low byte.
+    const DAMAGED: i32 = 13;
+    const IN_USE: i32 = 32;
+    const USAGE: i32 = 87;
+    const OLD_WINDOWS: i32 = 1150 & 0xFF;
+    const NOT_INSTALLED: i32 = 1605 & 0xFF;
+    const NEWER: i32 = 1638 & 0xFF;
+
+    const HERE: &str = "Program Files/Hives & Frames";
+    const REMOVER: &str = r"C:\Program Files\Hives & Frames\uninstall.exe";
+    const LOG: &str = r"/LOG=C:\log.txt";
+
+    fn setup(version: &str, more: &str) -> (Folder, PathBuf) {
+        let folder = product_for("nsis", version, more);
+        let package = build(&folder);
+        (folder, package)
+    }
+
+    fn run(machine: &Wine, package: &Path, args: &[&str]) -> i32 {
+        let name = machine.bring(package, "setup.exe");
+        machine.code_of(&[&[name.as_str(), "/S", LOG], args].concat(), &[])
+    }
+
+    fn log(machine: &Wine) -> String {
+        std::fs::read_to_string(machine.c().join("log.txt")).unwrap_or_default()
+    }
+
+    /// The program that removes waits for its own end to be cleared away: that is left to the system's next start.
+    fn without_pending(registry: test_support::wine::Registry) -> test_support::wine::Registry {
+        let mut registry = quiet(registry);
+        registry.retain(|key, _| !key.ends_with("\\Session Manager"));
+        registry
+    }
+
+    #[test]
+    fn an_installation_leaves_exactly_the_footprint_and_removal_leaves_nothing() {
+        let (folder, package) = setup("2.4.0", "");
+        let machine = Wine::new();
+        let (files_before, registry_before) = (files(&machine), without_pending(machine.registry()));
+        assert_eq!(run(&machine, &package, &[]), 0, "{}", log(&machine));
+        let menu = r"C:\ProgramData\Microsoft\Windows\Start Menu\Programs\Hives & Frames.lnk";
+        let registry = is_the_footprint(&machine, &folder, &package, &Look { menu, picture: "hives.exe", bare: "" });
+        let entry = r"machine\Software\Microsoft\Windows\CurrentVersion\Uninstall\works.fernhollow.hives";
+        for (name, expected) in [
+            ("DisplayName", "\"Hives & Frames\""),
+            ("DisplayVersion", "\"2.4.0\""),
+            ("Publisher", "\"Fernhollow Apiary Works\""),
+            ("QuietUninstallString", "\"\"C:\\Program Files\\Hives & Frames\\uninstall.exe\" /S\""),
+            ("InstallLocation", "\"C:\\Program Files\\Hives & Frames\""),
+        ] {
+            assert_eq!(value(&registry, entry, name), Some(expected), "{name}");
+        }
+        let kib = format!("dword:{:08x}", size_of(&folder.at("built")).div_ceil(1024));
+        assert_eq!(value(&registry, entry, "EstimatedSize"), Some(kib.as_str()));
+
+        std::fs::remove_file(machine.c().join("where.txt")).expect("removed");
+        assert_eq!(machine.code_of(&[REMOVER, "/S", LOG], &[]), 0, "{}", log(&machine));
+        let left: Vec<String> = files(&machine).difference(&files_before).cloned().collect();
+        assert_eq!(left, Vec::<String>::new(), "left behind");
+        assert_eq!(changed(&registry_before, &without_pending(machine.registry())), Vec::<String>::new());
+        assert_eq!(run(&machine, &package, &["/REMOVE"]), NOT_INSTALLED);
+    }
+
+    fn size_of(folder: &Path) -> u64 {
+        let entries = std::fs::read_dir(folder).expect("a folder").flatten();
+        let size = |e: std::fs::DirEntry| {
+            let meta = e.metadata().expect("there");
+            if meta.is_dir() { size_of(&e.path()) } else { meta.len() }
+        };
+        entries.map(size).sum()
+    }
+
+    #[test]
+    fn an_upgrade_takes_the_old_files_away_and_leaves_what_people_made() {
+        let more = "[install]\nkeep-changed = [\"data/frames.txt\", \"data/own.txt\"]";
+        let (old, new) = (product_for("nsis", "1.0.0", more), product_for("nsis", "2.0.0", more));
+        old.write("built/data/gone.txt", "only in the old version").write("built/data/own.txt", "as delivered");
+        new.write("built/data/come.txt", "only in the new version").write("built/data/own.txt", "as delivered now");
+        let (old, new) = (build(&old), build(&new));
+        let machine = Wine::new();
+        // The folder that was chosen for the old version is the new one's too.
+        let name = machine.bring(&old, "setup.exe");
+        assert_eq!(machine.code_of(&[&name, "/S", LOG, r"/D=C:\Apiary of Mill Lane"], &[]), 0, "{}", log(&machine));
+        let at = |path: &str| machine.c().join("Apiary of Mill Lane").join(path);
+        let text = |path: &str| std::fs::read_to_string(at(path)).unwrap_or_default();
+        assert!(at("data/gone.txt").exists());
+        std::fs::write(at("data/own.txt"), "mine").expect("changed");
+        std::fs::write(at("data/notes.txt"), "nobody installed this").expect("made");
+        assert_eq!(run(&machine, &new, &[]), 0, "{}", log(&machine));
+        assert!(!at("data/gone.txt").exists() && at("data/come.txt").exists());
+        assert_eq!(text("data/frames.txt"), "frames of 2.0.0\n", "nobody had changed this one");
+        assert_eq!(text("data/own.txt"), "mine");
+        let before = files(&machine);
+        assert_eq!(run(&machine, &old, &[]), NEWER);
+        assert_eq!(files(&machine), before, "a refused downgrade changes nothing");
+        // A repair puts back what is missing.
+        std::fs::remove_file(at("hives.exe")).expect("removed");
+        assert_eq!(run(&machine, &new, &[]), 0);
+        assert!(at("hives.exe").exists());
+        assert_eq!(run(&machine, &new, &["/REMOVE"]), 0, "{}", log(&machine));
+        let left = test_support::listing(&machine.c().join("Apiary of Mill Lane"));
+        let left: Vec<&str> = left.iter().map(|l| l.split(' ').next().unwrap_or_default()).collect();
+        assert_eq!(left, ["data/", "data/notes.txt", "data/own.txt"], "only what people made or changed");
+    }
+
+    #[test]
+    fn one_person_gets_it_without_the_machine_hearing_of_it() {
+        let (_folder, package) = setup("1.0.0", "[install]\nscope = \"asked\"");
+        let machine = Wine::new();
+        let before = without_pending(machine.registry());
+        assert_eq!(run(&machine, &package, &["/SCOPE=person", "/CHOICES=", "/DESKTOP=0"]), 0, "{}", log(&machine));
+        let own = machine.c().join("users/root/AppData/Local/Programs/Hives & Frames");
+        assert!(own.join("hives.exe").exists() && !own.join("samples").exists(), "{:?}", test_support::listing(&own));
+        assert!(!files(&machine).iter().any(|f| f.contains("Desktop/Hives")));
+        let machines = |changes: Vec<String>| {
+            let noise = |c: &&String| c.starts_with("machine\\") && !c.contains("\\Wow6432Node\\");
+            changes.iter().filter(noise).cloned().collect::<Vec<_>>()
+        };
+        let after = without_pending(machine.registry());
+        assert_eq!(machines(changed(&before, &after)), Vec::<String>::new());
+        assert_eq!(machine.code_of(&[r"C:\users\root\AppData\Local\Programs\Hives & Frames\uninstall.exe", "/S"], &[]), 0);
+        assert!(!own.exists());
+        // For everyone, with the same file.
+        assert_eq!(run(&machine, &package, &["/SCOPE=machine"]), 0, "{}", log(&machine));
+        assert!(machine.c().join(HERE).join("samples/a.comb").exists());
+    }
+
+    #[test]
+    fn it_says_no_before_it_touches_anything() {
+        let (folder, package) = setup("1.0.0", "[install]\nsmallest-windows = \"10.0.17763\"");
+        let machine = Wine::new();
+        let before = files(&machine);
+        assert_eq!(run(&machine, &package, &[]), OLD_WINDOWS);
+        assert!(log(&machine).contains("setup-windows 10.0.17763"), "{}", log(&machine));
+        machine.is_windows_10();
+        for switch in ["/QUIET", "/SCOPE=all", "/IN-USE=kill"] {
+            assert_eq!(run(&machine, &package, &[switch]), USAGE, "{switch}");
+        }
+        for place in [r"/D=C:\Windows", r"/D=Apiary", r"/D=C:\a\..\Windows", r"/D=C:\Program Files", r"/D=C:\a*b"] {
+            assert_eq!(run(&machine, &package, &[place]), USAGE, "{place}: {}", log(&machine));
+        }
+        let mut bytes = std::fs::read(&package).expect("read");
+        let at = bytes.len() - 5000;
+        bytes[at] ^= 1;
+        folder.write("damaged.exe", &bytes);
+        assert_eq!(run(&machine, &folder.at("damaged.exe"), &[]), DAMAGED);
+        folder.write("cut.exe", &bytes[..bytes.len() - 3000]);
+        assert_eq!(run(&machine, &folder.at("cut.exe"), &[]), DAMAGED);
+        assert_eq!(files(&machine), before);
+    }
+
+    #[test]
+    fn files_in_use_are_noticed_and_nothing_is_changed() {
+        let (_old, old) = setup("1.0.0", "");
+        let (_new, new) = setup("2.0.0", "");
+        let machine = Wine::new();
+        assert_eq!(run(&machine, &old, &[]), 0);
+        let frames = machine.c().join(HERE).join("data/frames.txt");
+        // The window-reader holds the file that it writes open while it waits for a button that never comes.
+        let holder = machine.hold(r"C:\Program Files\Hives & Frames\data\frames.txt");
+        let before = files(&machine);
+        let code = run_without_settling(&machine, &new, &[]);
+        drop(holder);
+        assert_eq!(code, IN_USE, "{}", log(&machine));
+        assert!(log(&machine).contains("in use: C:\\Program Files\\Hives & Frames\\data\\frames.txt"), "{}", log(&machine));
+        assert_eq!(files(&machine), before);
+        assert_eq!(run(&machine, &new, &["/IN-USE=wait"]), 0, "{}", log(&machine));
+        assert_eq!(std::fs::read_to_string(frames).expect("there"), "frames of 2.0.0\n");
+    }
+
+    fn run_without_settling(machine: &Wine, package: &Path, args: &[&str]) -> i32 {
+        let name = machine.bring(package, "setup.exe");
+        machine.code_beside(&[&[name.as_str(), "/S", LOG], args].concat())
+    }
+}

@@ -8,7 +8,7 @@ use crate::manifest::resolve::{Default, Product};
 use crate::manifest::written::TargetName;
 use crate::manifest::{Project, lock};
 use crate::payload::brand::brand;
-use crate::payload::{Payload, feed, gather};
+use crate::payload::{Payload, feed, gather, launcher};
 use crate::platform::Platform;
 use crate::problem::{Failure, Kind, Problem};
 use crate::targets::{self, Depth, Job, Loss};
@@ -97,6 +97,7 @@ pub fn plan(project: &Project, wishes: &Wishes) -> Result<Vec<Plan>, Failure> {
             }
         };
         found.extend(brand_programs(project, &product, &mut payload, &icon));
+        found.extend(launchers(project, &mut product, &mut payload, &icon));
         let icons = if platform.system() == crate::platform::System::Linux { icon.traces() } else { Vec::new() };
         let (footprint, more) = product.footprint(&payload, &icons, &project.source);
         // Without its layers a payload's gaps say nothing new.
@@ -153,6 +154,25 @@ fn brand_programs(project: &Project, product: &Product, payload: &mut Payload, i
                 && *key == written.key
             {
                 let problems = brand(payload, file, &product.identity, icon);
+                found.extend(problems.into_iter().map(|p| p.at(span.clone())));
+            }
+        }
+    }
+    found
+}
+
+/// Puts launchers for Windows into the payload; their programs are the launchers from then on.
+fn launchers(project: &Project, product: &mut Product, payload: &mut Payload, icon: &Icon) -> Vec<Problem> {
+    if product.platform.system() != crate::platform::System::Windows {
+        return Vec::new();
+    }
+    let mut found = Vec::new();
+    for (n, written) in project.manifest.program.iter().enumerate() {
+        let Some(path) = &written.launcher else { continue };
+        let span = project.source.span(&format!("program.{n}.launcher"));
+        for trace in &mut product.traces {
+            if matches!(trace, Trace::Program { key, .. } if *key == written.key) {
+                let problems = launcher::add(payload, product.platform, path, trace, &product.identity, icon);
                 found.extend(problems.into_iter().map(|p| p.at(span.clone())));
             }
         }

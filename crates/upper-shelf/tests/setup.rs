@@ -132,7 +132,10 @@ mod on_wine {
         };
         let after = without_pending(machine.registry());
         assert_eq!(machines(changed(&before, &after)), Vec::<String>::new());
-        assert_eq!(machine.code_of(&[r"C:\users\root\AppData\Local\Programs\Hives & Frames\uninstall.exe", "/S"], &[]), 0);
+        assert_eq!(
+            machine.code_of(&[r"C:\users\root\AppData\Local\Programs\Hives & Frames\uninstall.exe", "/S"], &[]),
+            0
+        );
         assert!(!own.exists());
         // For everyone, with the same file.
         assert_eq!(run(&machine, &package, &["/SCOPE=machine"]), 0, "{}", log(&machine));
@@ -176,7 +179,11 @@ mod on_wine {
         let code = run_without_settling(&machine, &new, &[]);
         drop(holder);
         assert_eq!(code, IN_USE, "{}", log(&machine));
-        assert!(log(&machine).contains("in use: C:\\Program Files\\Hives & Frames\\data\\frames.txt"), "{}", log(&machine));
+        assert!(
+            log(&machine).contains("in use: C:\\Program Files\\Hives & Frames\\data\\frames.txt"),
+            "{}",
+            log(&machine)
+        );
         assert_eq!(files(&machine), before);
         assert_eq!(run(&machine, &new, &["/IN-USE=wait"]), 0, "{}", log(&machine));
         assert_eq!(std::fs::read_to_string(frames).expect("there"), "frames of 2.0.0\n");

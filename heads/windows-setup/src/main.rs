@@ -152,9 +152,9 @@ fn run() -> u32 {
         }
     })();
     if settings.resume {
-        // Resuming was all; this file lies in the folder that was cleared.
-        files::delete_at_last(&package.path);
+        // Resuming was all. The copy that does it at a login lies in the folder that it has cleared.
         if let Some((folder, _)) = package.path.rsplit_once(&format!("\\{FOLDER}\\")) {
+            files::delete_at_last(&package.path);
             files::remove_folder(&format!("{folder}\\{FOLDER}"));
             files::remove_folder(folder);
         }

@@ -192,6 +192,9 @@ pub struct Program {
     /// Whether it needs a terminal.
     #[serde(default)]
     pub console: bool,
+    /// For Windows: a launcher that starts it, such as `Combwright.exe`: a small program with the product's icon, name
+    /// and version that passes on arguments, variables and working folder. Shortcuts and links start the launcher.
+    pub launcher: Option<String>,
     /// Whether the product's icon, name and version are put into the file, for Windows; a signature in it is dropped.
     #[serde(default)]
     pub brand: bool,

@@ -4,6 +4,7 @@
 pub(crate) mod brand;
 pub mod feed;
 pub(crate) mod gather;
+pub(crate) mod launcher;
 pub mod names;
 
 use crate::footprint::{RelPath, Trace};

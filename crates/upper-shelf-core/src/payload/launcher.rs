@@ -1,0 +1,175 @@
+//! Launchers for Windows: small programs of the product's name and picture that start another one with what the
+//! manifest says. They become files of the payload, so every format carries them as any other file.
+
+use super::brand::{for_terminal, product_version};
+use super::{Payload, PayloadFile, Source};
+use crate::footprint::{Identity, RelPath, Trace, WorkingFolder};
+use crate::icons::Icon;
+use crate::platform::Platform;
+use crate::problem::{Problem, nearest};
+use pe_image::{Image, Key, Manifest, set_icon};
+
+/// The kind and number of the resource that the launcher reads.
+const DATA: u16 = 10;
+const NUMBER: u16 = 1;
+const INSTALL: &str = "{install}";
+/// A command line has up to so many letters.
+const ROOM: usize = 32_000;
+
+fn head(platform: Platform) -> &'static [u8] {
+    match platform {
+        Platform::WindowsX86 => include_bytes!("../../../../heads/windows-launcher/prebuilt/launcher-x86.exe"),
+        Platform::WindowsArm64 => include_bytes!("../../../../heads/windows-launcher/prebuilt/launcher-arm64.exe"),
+        _ => include_bytes!("../../../../heads/windows-launcher/prebuilt/launcher-x64.exe"),
+    }
+}
+
+/// An argument in the form in which programs take lines apart, always in quotes: what is put in for the product's folder
+/// may have blanks.
+fn quoted(argument: &str) -> String {
+    let mut out = String::from("\"");
+    let mut slashes = 0;
+    for c in argument.chars() {
+        match c {
+            '\\' => slashes += 1,
+            '"' => {
+                out.extend(std::iter::repeat_n('\\', slashes * 2 + 1));
+                out.push('"');
+                slashes = 0;
+            }
+            c => {
+                out.extend(std::iter::repeat_n('\\', slashes));
+                out.push(c);
+                slashes = 0;
+            }
+        }
+    }
+    out.extend(std::iter::repeat_n('\\', slashes * 2));
+    out.push('"');
+    out
+}
+
+/// What the launcher is told.
+fn told(launcher: &RelPath, program: &Trace) -> Vec<u8> {
+    let Trace::Program { file, arguments, environment, working_folder, .. } = program else { return Vec::new() };
+    let windows = |path: &RelPath| path.as_str().replace('/', "\\");
+    let with_folder = |text: &str| text.replace(&format!("{INSTALL}/"), "\u{1}\\").replace(INSTALL, "\u{1}");
+    let mut texts = vec![
+        launcher.as_str().matches('/').count().to_string(),
+        windows(file),
+        match working_folder {
+            WorkingFolder::Unchanged => String::new(),
+            WorkingFolder::Home => "~".into(),
+            WorkingFolder::Install => ".".into(),
+            WorkingFolder::Inside(path) => windows(path),
+        },
+        arguments.iter().map(|a| quoted(&with_folder(a))).collect::<Vec<_>>().join(" "),
+    ];
+    texts.extend(environment.iter().map(|(name, value)| format!("{name}={}", with_folder(value))));
+    texts.push(String::new());
+    texts.iter().flat_map(|t| t.encode_utf16().chain([0])).flat_map(u16::to_le_bytes).collect()
+}
+
+fn dressed(
+    platform: Platform,
+    launcher: &RelPath,
+    program: &Trace,
+    product: &Identity,
+    icon: &Icon,
+) -> Result<Vec<u8>, pe_image::Error> {
+    let image = Image::parse(head(platform))?;
+    let mut resources = image.resources()?;
+    let picture = icon.ico().map_err(|e| pe_image::Error::Limit(e.to_string()))?;
+    set_icon(&mut resources, &picture)?;
+    product_version(launcher.name(), product).put(&mut resources);
+    Manifest { administrator: false, themed: false, every_resolution: false, long_paths: true }.put(&mut resources);
+    resources.put(DATA, Key::Id(NUMBER), 0, told(launcher, program));
+    let mut bytes = image.with_resources(&resources)?;
+    if matches!(program, Trace::Program { console: true, .. }) {
+        for_terminal(&mut bytes);
+    }
+    Ok(bytes)
+}
+
+/// Puts a launcher for a program into the payload, and has the program be the launcher. Gives what is wrong.
+pub fn add(
+    payload: &mut Payload,
+    platform: Platform,
+    path: &str,
+    program: &mut Trace,
+    product: &Identity,
+    icon: &Icon,
+) -> Vec<Problem> {
+    let wrong = |what: String, why: &str, instead: &str| vec![Problem::error(what).why(why).instead(instead)];
+    let launcher = match RelPath::new(path.replace('\\', "/")) {
+        Ok(launcher) if launcher.name().to_lowercase().ends_with(".exe") => launcher,
+        Ok(_) => {
+            return wrong(
+                format!("the launcher {path:?} is no program"),
+                "its name ends with .exe",
+                "launcher = \"Combwright.exe\"",
+            );
+        }
+        Err(why) => {
+            return wrong(
+                format!("the launcher {path:?} {why}"),
+                "it is a path in the payload",
+                "launcher = \"Combwright.exe\"",
+            );
+        }
+    };
+    let Trace::Program { key, file, arguments, environment, .. } = &*program else { return Vec::new() };
+    if !payload.files.iter().any(|f| f.path == *file) {
+        let near = nearest(file.as_str(), payload.files.iter().map(|f| f.path.as_str()));
+        let near = near.map_or_else(|| "a file that a layer brings".to_owned(), |n| format!("file = {n:?}"));
+        return wrong(
+            format!("the program {key:?}, which a launcher is to start, has no file {file}"),
+            "it is not in the payload",
+            &near,
+        );
+    }
+    let taken = |p: &RelPath| p.as_str().to_lowercase() == launcher.as_str().to_lowercase();
+    if payload.files.iter().map(|f| &f.path).chain(payload.others.iter().filter_map(Trace::path)).any(taken) {
+        return wrong(
+            format!("the launcher {launcher} is in the payload already"),
+            "a layer brings a file of that name",
+            "another name",
+        );
+    }
+    let texts = arguments.iter().chain(environment.keys()).chain(environment.values());
+    if texts.clone().any(|t| t.contains('\0')) || texts.map(|t| t.len() + 3).sum::<usize>() > ROOM {
+        return wrong(
+            format!("the launcher {launcher} can't hold its command line"),
+            "Windows takes up to 32,000 letters, and no zeros",
+            "shorter arguments",
+        );
+    }
+    let bytes = match dressed(platform, &launcher, program, product, icon) {
+        Ok(bytes) => bytes,
+        Err(e) => return wrong(format!("the launcher {launcher} can't be made"), &e.to_string(), "another icon"),
+    };
+    let mut above = launcher.parent();
+    while let Some(folder) = above {
+        if !payload.others.iter().any(|t| t.path() == Some(&folder)) {
+            payload.others.push(Trace::Folder { path: folder.clone(), mode: 0o755 });
+        }
+        above = folder.parent();
+    }
+    let size = bytes.len() as u64;
+    if let Some(share) = payload.shares.first_mut() {
+        share.1 += size;
+        share.2 += 1;
+    }
+    let at = payload.files.partition_point(|f| f.path < launcher);
+    payload.files.insert(
+        at,
+        PayloadFile { path: launcher.clone(), mode: 0o755, size, source: Source::Memory(bytes.into()), layer: 0 },
+    );
+    if let Trace::Program { file, arguments, environment, working_folder, .. } = program {
+        *file = launcher;
+        arguments.clear();
+        environment.clear();
+        *working_folder = WorkingFolder::Unchanged;
+    }
+    Vec::new()
+}

@@ -130,7 +130,8 @@ impl Icon {
         let mut folder = ico::IconDir::new(ico::ResourceType::Icon);
         for size in ICO_SIZES {
             let picture = ico::IconImage::from_rgba_data(size, size, self.pixels(size).into_raw());
-            let entry = if size >= 256 {
+            // Windows reads both forms from Vista on; small pictures are quicker to show and hardly larger as bitmaps.
+            let entry = if size > 48 {
                 ico::IconDirEntry::encode_as_png(&picture)?
             } else {
                 ico::IconDirEntry::encode_as_bmp(&picture)?

@@ -9,7 +9,9 @@ use std::sync::atomic::AtomicBool;
 use upper_shelf_core::content::ContentHash;
 use upper_shelf_core::footprint::*;
 use upper_shelf_core::icons::Icon;
-use upper_shelf_core::manifest::written::{CabinetCompression, Compression, TargetName, TargetSettings};
+use upper_shelf_core::manifest::written::{
+    CabinetCompression, Compression, SetupCompression, TargetName, TargetSettings,
+};
 use upper_shelf_core::payload::{PayloadFile, Source, feed};
 use upper_shelf_core::platform::Platform;
 use upper_shelf_core::targets::{self, Depth, Job};
@@ -287,6 +289,9 @@ fn for_windows(made: Made, platform: Platform, more: Vec<Trace>) -> Option<Made>
             Trace::Font { file, .. } => *file = paths[n % paths.len()].clone(),
             Trace::Choice { files, .. } => *files = paths.iter().step_by(n + 2).cloned().collect(),
             Trace::Rule { key, value } if key == "start-at-end" => *value = keys[n % keys.len()].clone(),
+            Trace::Rule { key, .. } if key == "keep-changed" => {
+                *key = format!("keep-changed {}", paths[n % paths.len()])
+            }
             _ => {}
         }
         traces.push(trace);
@@ -313,7 +318,7 @@ fn windows_trace() -> impl Strategy<Value = Trace> {
     let start = prop_oneof![Just(ServiceStart::Automatic), Just(ServiceStart::OnDemand), Just(ServiceStart::Disabled)];
     let none = || RelPath::new("none").expect("a path");
     prop_oneof![
-        4 => (root, view, "Software(.[A-Za-z]{1,6}){1,3}", prop::option::of(text()), registry_value())
+        4 => (root, view, "Software(\\.[A-Za-z]{1,6}){1,3}", prop::option::of(text()), registry_value())
             .prop_map(|(root, view, key, name, value)| Trace::Registry { root, view, key: key.replace(['.', '/'], "\\"), name, value }),
         2 => ("[A-Za-z]{2,9}", text(), prop::option::of(text()), prop::collection::vec(text(), 0..3), start, prop::option::of("[A-Z][a-z]{2,5}"))
             .prop_map(|(name, title, description, arguments, start, account)| Trace::Service(Box::new(Service { name, title, description, program: String::new(), arguments, start, account }))),
@@ -323,7 +328,7 @@ fn windows_trace() -> impl Strategy<Value = Trace> {
         2 => prop_oneof![
             ("scope", "machine|person|asked"), ("downgrade", "blocked|allowed"), ("upgrade", "early|late"),
             ("folder", "[A-Z][a-z]{2,5}( [A-Z][a-z]{2,5})?(/[A-Z][a-z]{2,5})?"),
-            ("smallest-windows", "10\\.0\\.[1-9][0-9]{3,4}|6\\.[123]"), ("start-at-end", "x"),
+            ("smallest-windows", "10\\.0\\.[1-9][0-9]{3,4}|6\\.[123]"), ("start-at-end", "x"), ("keep-changed", "yes"),
         ].prop_map(|(key, value): (String, String)| Trace::Rule { key, value }),
     ]
 }
@@ -359,6 +364,18 @@ proptest! {
         let mut settings = settings(None);
         settings.msi.compression = [None, Some(CabinetCompression::Mszip), Some(CabinetCompression::Stored)][compression];
         law(&made, TargetName::Msi, &settings)?;
+    }
+
+    #[test]
+    fn a_setup_program_is_read_as_it_was_written(made in made_for_windows(), deflate in any::<bool>()) {
+        let mut settings = settings(None);
+        settings.nsis.compression = deflate.then_some(SetupCompression::Deflate);
+        law(&made, TargetName::Nsis, &settings)?;
+    }
+
+    #[test]
+    fn a_portable_program_is_read_as_it_was_written(made in made_for_windows()) {
+        law(&made, TargetName::Portable, &settings(None))?;
     }
 
     #[test]

@@ -162,8 +162,10 @@ impl<R: Read + Seek> Archive<R> {
                 op::UNINSTALLER => (entry[1], entry[2], true),
                 _ => continue,
             };
-            let name = self.text(name)?.replace("$OUTDIR", &folder);
-            let whole = name.starts_with([INSTALL.as_bytes()[0] as char, '$']) || name.contains(":\\");
+            let whole = self.header.texts.begins_with_code(name);
+            let name = self.text(name)?;
+            let name = if whole { name.replace("$OUTDIR", &folder) } else { name };
+            let whole = whole || name.contains(":\\");
             let path = if whole { name } else { format!("{folder}\\{name}") };
             let offset = u32::try_from(offset).map_err(|_| Error::format(n as u64, "a file's offset is negative"))?;
             items.push(Item { path, offset, uninstaller, entry: n });

@@ -67,6 +67,15 @@ pub struct Texts {
 }
 
 impl Texts {
+    /// Whether the text at a place begins with a folder's code: it is a whole path then.
+    pub fn begins_with_code(&self, at: i32) -> bool {
+        let unit = usize::try_from(at).ok().and_then(|at| self.units.get(at)).copied().unwrap_or(0);
+        match self.form {
+            Form::Wide | Form::Bytes => (LANGUAGE..ESCAPE).contains(&unit),
+            Form::OldBytes => unit > 252,
+        }
+    }
+
     /// The text at a place; `code` appends what a code stands for.
     ///
     /// # Errors

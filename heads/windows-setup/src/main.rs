@@ -105,34 +105,35 @@ fn remove_from_elsewhere(package: &Package, settings: &Settings) -> Result<u32> 
 }
 
 fn run() -> u32 {
-    let settings = match Settings::read() {
-        Ok(settings) => settings,
-        Err(fault) => {
-            silent::complain(&format!("{} is no switch of this program.", fault.detail));
-            return fault.code;
-        }
-    };
+    let line = settings::own_line();
+    let settings = Settings::read(&line);
+    // A portable program's arguments are all its own.
+    let silent = settings.as_ref().map_or(true, |s| s.silent);
     let mut package = match Package::open() {
         Ok(package) => package,
         Err(fault) => {
             let what = if fault.code == code::DAMAGED { "This file is damaged. Please get it again." } else { &fault.detail };
-            return silent::end_early(&settings, what, fault.code);
+            return silent::end_early(silent, what, fault.code);
         }
     };
     let product: &'static Product = match Product::read(&package.header) {
         Ok(product) => Box::leak(Box::new(product)),
-        Err(fault) => return silent::end_early(&settings, &fault.detail, fault.code),
+        Err(fault) => return silent::end_early(silent, &fault.detail, fault.code),
     };
     if let Some(portable) = &product.portable {
-        return match portable::run(&mut package, product, portable, &settings.line) {
+        return match portable::run(&mut package, product, portable, &line) {
             Ok(code) => code,
-            Err(fault) => silent::end_early(&settings, &fault.detail, fault.code),
+            Err(fault) => silent::end_early(silent, &fault.detail, fault.code),
         };
     }
+    let settings = match settings {
+        Ok(settings) => settings,
+        Err(fault) => return silent::end_early(true, &format!("{} is no switch of this program.", fault.detail), fault.code),
+    };
     if package.removes && settings.from.is_none() && !settings.resume {
         return match remove_from_elsewhere(&package, &settings) {
             Ok(code) => code,
-            Err(fault) => silent::end_early(&settings, &fault.detail, fault.code),
+            Err(fault) => silent::end_early(settings.silent, &fault.detail, fault.code),
         };
     }
     let name = product.id.clone();

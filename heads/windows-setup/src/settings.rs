@@ -49,11 +49,15 @@ fn behind_the_name(line: &str) -> &str {
     rest.trim_start()
 }
 
+/// The command line behind the program's name, as it stands.
+pub fn own_line() -> String {
+    // SAFETY: the system's own text.
+    let whole = unsafe { narrow_at(GetCommandLineW()) };
+    behind_the_name(&whole).into()
+}
+
 impl Settings {
-    pub fn read() -> Result<Self> {
-        // SAFETY: the system's own text.
-        let whole = unsafe { narrow_at(GetCommandLineW()) };
-        let line = behind_the_name(&whole);
+    pub fn read(line: &str) -> Result<Self> {
         let mut it = Self {
             silent: false,
             folder: None,

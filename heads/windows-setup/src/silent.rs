@@ -59,9 +59,9 @@ pub fn complain(sentence: &str) {
 }
 
 /// Ends before there is a product to speak of.
-pub fn end_early(settings: &Settings, sentence: &str, code: u32) -> u32 {
+pub fn end_early(silent: bool, sentence: &str, code: u32) -> u32 {
     complain(sentence);
-    if !settings.silent {
+    if !silent {
         crate::window::say("Setup", sentence);
     }
     code

@@ -33,7 +33,7 @@ fn wine(prefix: &Path, home: &Path) -> Command {
         .env("WINEPREFIX", prefix)
         .env("WINEARCH", "win64")
         .env("WINEDEBUG", "-all")
-        .env("WINEDLLOVERRIDES", "mscoree,mshtml=;winemenubuilder.exe=d")
+        .env("WINEDLLOVERRIDES", "mscoree,mshtml=;winemenubuilder.exe,winedbg.exe=d")
         .env("HOME", home)
         .env_remove("DISPLAY");
     command
@@ -166,6 +166,25 @@ impl Wine {
         command.status().expect("wine is installed").code().unwrap_or(-1)
     }
 
+    /// The same for a program that may never end: after some seconds it is ended, and there is no code.
+    ///
+    /// # Panics
+    /// If it can't be started.
+    pub fn code_within(&self, args: &[&str], seconds: u64) -> Option<i32> {
+        let mut command = wine(&self.prefix(), &self.home());
+        command.args(args).current_dir(self.folder.path().join("work"));
+        let mut child = command.spawn().expect("wine is installed");
+        for _ in 0..seconds * 20 {
+            if let Some(status) = child.try_wait().expect("a child") {
+                return Some(status.code().unwrap_or(-1));
+            }
+            std::thread::sleep(std::time::Duration::from_millis(50));
+        }
+        let _ = child.kill();
+        let _ = child.wait();
+        None
+    }
+
     /// What a program writes, while others go on running.
     ///
     /// # Panics
@@ -220,6 +239,16 @@ impl Wine {
     /// # Panics
     /// If a button does not come.
     pub fn walk_program(&self, program: &[&str], steps: &[&str]) -> (Vec<Seen>, i32) {
+        let walked = self.walk_beside(program, steps);
+        settle(&self.prefix());
+        walked
+    }
+
+    /// The same while other programs go on running.
+    ///
+    /// # Panics
+    /// If a button does not come.
+    pub fn walk_beside(&self, program: &[&str], steps: &[&str]) -> (Vec<Seen>, i32) {
         let reader = self.c().join("window-reader.exe");
         std::fs::write(reader, READER).expect("written");
         let command = |args: &[&str]| {
@@ -236,7 +265,6 @@ impl Wine {
         }
         assert!(ended, "a button of {steps:?} did not come; seen:\n{text}");
         let code = installer.wait().expect("ended").code().unwrap_or(-1);
-        settle(&self.prefix());
         (Seen::all(&text), code)
     }
 

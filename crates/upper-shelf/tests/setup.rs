@@ -193,4 +193,79 @@ mod on_wine {
         let name = machine.bring(package, "setup.exe");
         machine.code_beside(&[&[name.as_str(), "/S", LOG], args].concat())
     }
+
+    /// A setup program with instructions of one's own choice.
+    fn made_by_hand(entries: impl Fn(&mut nsis_archive::header::TextBuilder) -> Vec<[i32; 7]>) -> Vec<u8> {
+        use nsis_archive::header::{Header, TextBuilder};
+        use nsis_archive::note::{Note, kind};
+        use nsis_archive::write::{Options, Writer};
+        const HEAD: &[u8] = include_bytes!("../../../heads/windows-setup/prebuilt/setup-x64.exe");
+        let mut texts = TextBuilder::new("{install}");
+        let mut all = Vec::new();
+        let product = ["works.fernhollow.evil", "Evil", "1.0.0", "", "", "", ""].map(|t| texts.add(t));
+        Note { kind: kind::PRODUCT, numbers: product.to_vec() }.put(&mut all);
+        let numbers = vec![texts.add("en"), 1, 1033, 0];
+        Note { kind: kind::LANGUAGE, numbers }.put(&mut all);
+        let numbers = vec![texts.add("folder"), texts.add("Evil")];
+        Note { kind: kind::RULE, numbers }.put(&mut all);
+        all.extend(entries(&mut texts));
+        let header = Header { flags: 0, entries: all, texts: texts.finish() }.write().expect("a header");
+        let options = Options { dictionary: 1 << 16, ..Options::default() };
+        let mut writer = Writer::new(std::io::Cursor::new(Vec::new()), HEAD, &header, &options).expect("begun");
+        writer.file(5).and_then(|()| writer.data(b"evil\n")).expect("written");
+        writer.finish().expect("finished").0.into_inner()
+    }
+
+    #[test]
+    fn paths_that_lead_out_of_the_folder_are_refused() {
+        use nsis_archive::structs::op;
+        let machine = Wine::new();
+        let before = files(&machine);
+        for path in [
+            r"..\evil.txt",
+            r"{install}\..\evil.txt",
+            r"C:\evil.txt",
+            r"a\..\..\evil.txt",
+            "a/../evil.txt",
+            r"a\.\b",
+            "evil.txt:x",
+            "nul\u{1}",
+        ] {
+            let bytes = made_by_hand(|texts| {
+                vec![[op::FOLDER, texts.add("{install}"), 1, 0, 0, 0, 0], [op::FILE, 0, texts.add(path), 0, 0, 0, 0]]
+            });
+            std::fs::write(machine.c().join("evil.exe"), bytes).expect("written");
+            assert_eq!(machine.code_beside(&[r"C:\evil.exe", "/S", LOG]), DAMAGED, "{path:?}: {}", log(&machine));
+        }
+        machine.run(&["wineboot", "-s"]);
+        assert_eq!(files(&machine), before);
+        assert!(!machine.c().join("evil.txt").exists());
+    }
+
+    #[test]
+    fn a_flipped_byte_anywhere_is_noticed_and_nothing_is_changed() {
+        let (_folder, package) = setup("1.0.0", "");
+        let good = std::fs::read(&package).expect("read");
+        let machine = Wine::new();
+        let before = files(&machine);
+        let mut refused_by_the_head = 0;
+        // Spread over the whole file, and close together where lengths and hashes stand.
+        let data = good.windows(16).position(|w| w == b"Upper Shelf seal").expect("the seal");
+        let spread = (0..50).map(|n| 700 + n * (good.len() - 700) / 50);
+        let places: Vec<usize> = spread.chain((data..data + 48).step_by(5)).chain(data + 512..data + 545).collect();
+        for at in &places {
+            let mut bad = good.clone();
+            bad[*at] ^= 0x40;
+            std::fs::write(machine.c().join("bad.exe"), &bad).expect("written");
+            // A wrong instruction of the head may also go round for ever.
+            let code = machine.code_within(&[r"C:\bad.exe", "/S", LOG], 10);
+            assert_ne!(code, Some(0), "the byte at {at}");
+            assert!(!machine.c().join(HERE).exists(), "the byte at {at}");
+            refused_by_the_head += usize::from(code == Some(DAMAGED));
+        }
+        machine.run(&["wineboot", "-s"]);
+        assert_eq!(files(&machine), before);
+        // The others are in the head's own instructions: the system or the processor stops them.
+        assert!(refused_by_the_head * 4 > places.len() * 3, "{refused_by_the_head} of {}", places.len());
+    }
 }

@@ -110,8 +110,7 @@ impl<R: Read + Seek> Archive<R> {
             let size = u64::from(word & !PACKED);
             let part = Part { source: &mut source, left: size.min(left.saturating_sub(4)) };
             let mut solid = if word & PACKED == 0 { Solid::stored(part)? } else { Solid::open(part)? };
-            let mut bytes = vec![0; header_length as usize];
-            solid.exact(&mut bytes)?;
+            let bytes = solid.bytes(header_length)?;
             (header, method, dictionary) = (bytes, solid.method, solid.dictionary);
             blocks = Some(at + 4 + size);
         } else {

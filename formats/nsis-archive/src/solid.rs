@@ -207,14 +207,21 @@ impl<I: Input> Solid<I> {
         if self.length()? != stated {
             return Err(Error::format(0, "the header has another length than the first header says"));
         }
-        // What is not there takes no memory.
-        let mut header = Vec::new();
-        while header.len() < stated as usize {
-            let done = header.len();
-            header.resize((stated as usize).min(done + (1 << 20)), 0);
-            self.exact(&mut header[done..])?;
+        self.bytes(stated)
+    }
+
+    /// So many bytes; what is not there takes no memory.
+    ///
+    /// # Errors
+    /// As [`exact`](Self::exact).
+    pub fn bytes(&mut self, count: u32) -> Result<Vec<u8>> {
+        let mut bytes = Vec::new();
+        while bytes.len() < count as usize {
+            let done = bytes.len();
+            bytes.resize((count as usize).min(done + (1 << 20)), 0);
+            self.exact(&mut bytes[done..])?;
         }
-        Ok(header)
+        Ok(bytes)
     }
 }
 

@@ -5,7 +5,7 @@
 
 use super::Folder;
 use super::hives::traces;
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeSet;
 use std::path::Path;
 use test_support::wine::{Registry, Wine};
 

@@ -297,7 +297,7 @@ impl Deflater {
 
     fn finish(&mut self, put: &mut impl FnMut(&[u8]) -> Result<()>) -> Result<()> {
         self.submit(true, put)?;
-        while let Some(bytes) = self.pool.next() {
+        for bytes in self.pool.by_ref() {
             put(&bytes)?;
         }
         Ok(())

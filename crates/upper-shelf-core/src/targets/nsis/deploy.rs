@@ -36,7 +36,7 @@ pub fn page(name: &str, footprint: &Footprint) -> String {
     line(format!("| remove | `\"{name}\" /S /REMOVE` |"));
     line(format!("| remove, without this file | `\"{programs}\\{folder}\\{REMOVER}\" /S` |"));
     line(
-        "\nEach waits until it has ended, and ends with a code of the table below. Nothing is changed unless all is.\n"
+        "\nEach ends with a code of the table below when all is done; batch files wait for that, at a prompt put `start /wait \"\"` in front. Nothing is changed unless all is.\n"
             .into(),
     );
     line("## Switches\n".into());

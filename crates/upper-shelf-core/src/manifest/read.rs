@@ -335,7 +335,9 @@ fn substitute(
                     // Braces have a meaning of their own in patterns: {png,svg}.
                     _ if path.contains(".keep.") || path.contains(".drop.") => out.push_str(whole),
                     // What the wizard's words may say of the product is known once it is laid out.
-                    ("product" | "size" | "files" | "types", _) if path.starts_with("wizard.words.") => {
+                    ("product" | "size" | "files" | "types" | "detail" | "log", _)
+                        if path.starts_with("wizard.words.") =>
+                    {
                         out.push_str(whole);
                     }
                     _ => {

@@ -365,6 +365,12 @@ impl Seen {
         all
     }
 
+    /// All that can be read on several pages, a block for each.
+    pub fn told(pages: &[Self]) -> String {
+        let page = |p: &Self| format!("{}\n  {}", p.title, p.texts().join("\n  "));
+        pages.iter().map(page).collect::<Vec<_>>().join("\n")
+    }
+
     /// All texts that can be read.
     pub fn texts(&self) -> Vec<&str> {
         self.controls.iter().map(|c| c.text.as_str()).filter(|t| !t.is_empty() && !t.starts_with("Wizard")).collect()

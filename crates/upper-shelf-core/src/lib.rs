@@ -18,6 +18,7 @@
 //! | [`scan`] | looks through a folder and proposes a manifest |
 
 pub mod build;
+mod command_line;
 pub mod content;
 pub mod extract;
 pub mod footprint;

@@ -24,12 +24,6 @@ mod on_wine {
         (machine, package)
     }
 
-    /// All that can be read on the pages, a block for each.
-    fn texts(pages: &[Seen]) -> String {
-        let page = |p: &Seen| format!("{}\n  {}", p.title, p.texts().join("\n  "));
-        pages.iter().map(page).collect::<Vec<_>>().join("\n")
-    }
-
     #[test]
     fn in_english_from_the_first_page_to_the_finish_and_away_again() {
         let (machine, package) = machine("1.0.0", MORE);
@@ -37,7 +31,7 @@ mod on_wine {
         let steps = ["Next", agree, "Next", "Back", "Next", "Next", "Install", "Finish", "close:Combwright"];
         let (pages, code) = machine.walk_program(&[&package, "/LANGUAGE=en"], &steps);
         assert_eq!(code, 0);
-        insta::assert_snapshot!("setup-english", texts(&pages));
+        insta::assert_snapshot!("setup-english", Seen::told(&pages));
         assert!(!pages[1].control("Next").enabled, "nobody goes on without agreeing");
         assert!(pages[2].control("Next").enabled && pages[2].control(agree).ticked);
         assert!(pages[0].control("Put a shortcut on the desktop").ticked);
@@ -52,7 +46,7 @@ mod on_wine {
         let remover = r"C:\Program Files\Hives & Frames\uninstall.exe";
         let (pages, code) = machine.walk_program(&[remover, "/LANGUAGE=en"], &["Remove", "Finish"]);
         assert_eq!(code, 0);
-        insta::assert_snapshot!("setup-english-remove", texts(&pages));
+        insta::assert_snapshot!("setup-english-remove", Seen::told(&pages));
         assert!(!at(&machine, ""));
     }
 
@@ -72,12 +66,12 @@ mod on_wine {
         ];
         let (pages, code) = machine.walk_program(&[&package, "/LANGUAGE=de"], &steps);
         assert_eq!(code, 0);
-        insta::assert_snapshot!("setup-german", texts(&pages));
+        insta::assert_snapshot!("setup-german", Seen::told(&pages));
         assert!(!machine.c().join("users/Public/Desktop/Hives & Frames.lnk").exists());
         std::fs::remove_file(machine.c().join(HERE).join("data/frames.txt")).expect("removed");
         let (pages, code) = machine.walk_program(&[&package, "/LANGUAGE=de"], &["Reparieren", start, "Fertig"]);
         assert_eq!(code, 0);
-        insta::assert_snapshot!("setup-german-repair", texts(&pages));
+        insta::assert_snapshot!("setup-german-repair", Seen::told(&pages));
         assert!(at(&machine, "data/frames.txt"));
     }
 
@@ -87,7 +81,7 @@ mod on_wine {
         let steps = ["Cancel", "No", "Next", "Cancel", "Yes", "Close"];
         let (pages, code) = machine.walk_program(&[&package, "/LANGUAGE=en"], &steps);
         assert_eq!(code, CANCELLED);
-        insta::assert_snapshot!("setup-cancelled", texts(&pages));
+        insta::assert_snapshot!("setup-cancelled", Seen::told(&pages));
         assert!(!at(&machine, ""));
     }
 

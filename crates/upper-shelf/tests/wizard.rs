@@ -25,12 +25,6 @@ mod on_wine {
         (machine, package)
     }
 
-    /// All that can be read on the pages, a block for each.
-    fn texts(pages: &[Seen]) -> String {
-        let page = |p: &Seen| format!("{}\n  {}", p.title, p.texts().join("\n  "));
-        pages.iter().map(page).collect::<Vec<_>>().join("\n")
-    }
-
     #[test]
     fn in_english_from_the_first_page_to_the_finish_and_away_again() {
         let (machine, package) = machine(MORE);
@@ -38,7 +32,7 @@ mod on_wine {
         let steps = ["Next", agree, "Next", "Back", "Next", "Next", "Install", "Finish", "close:Combwright"];
         let (pages, code) = machine.walk(&["/i", &package], &steps);
         assert_eq!(code, 0);
-        insta::assert_snapshot!("english", texts(&pages));
+        insta::assert_snapshot!("english", Seen::told(&pages));
         assert!(
             !pages[1].control("Next").enabled && !pages[1].control(agree).ticked,
             "nobody goes on without agreeing"
@@ -50,7 +44,7 @@ mod on_wine {
 
         let (pages, code) = machine.walk(&["/i", &package], &["Remove", "Finish"]);
         assert_eq!(code, 0);
-        insta::assert_snapshot!("english-remove", texts(&pages));
+        insta::assert_snapshot!("english-remove", Seen::told(&pages));
         assert!(!at(&machine, ""));
     }
 
@@ -68,11 +62,11 @@ mod on_wine {
         ];
         let (pages, code) = machine.walk(&["/i", &package, "WIZARDLANGUAGE=de"], &steps);
         assert_eq!(code, 0);
-        insta::assert_snapshot!("german", texts(&pages));
+        insta::assert_snapshot!("german", Seen::told(&pages));
         std::fs::remove_file(machine.c().join("Program Files/Hives & Frames/data/frames.txt")).expect("removed");
         let (pages, code) = machine.walk(&["/i", &package, "WIZARDLANGUAGE=de"], &["Reparieren", "Fertig"]);
         assert_eq!(code, 0);
-        insta::assert_snapshot!("german-repair", texts(&pages));
+        insta::assert_snapshot!("german-repair", Seen::told(&pages));
         assert!(at(&machine, "data/frames.txt"));
     }
 
@@ -81,7 +75,7 @@ mod on_wine {
         let (machine, package) = machine(MORE);
         let (pages, code) = machine.walk(&["/i", &package], &["Cancel", "No", "Next", "Cancel", "Yes", "Close"]);
         assert_eq!(code, CANCELLED);
-        insta::assert_snapshot!("cancelled", texts(&pages));
+        insta::assert_snapshot!("cancelled", Seen::told(&pages));
         assert!(!at(&machine, ""));
     }
 

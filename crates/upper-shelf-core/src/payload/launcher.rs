@@ -3,6 +3,7 @@
 
 use super::brand::{for_terminal, product_version};
 use super::{Payload, PayloadFile, Source};
+use crate::command_line::in_quotes;
 use crate::footprint::{Identity, RelPath, Trace, WorkingFolder};
 use crate::icons::Icon;
 use crate::platform::Platform;
@@ -24,31 +25,6 @@ fn head(platform: Platform) -> &'static [u8] {
     }
 }
 
-/// An argument in the form in which programs take lines apart, always in quotes: what is put in for the product's folder
-/// may have blanks.
-fn quoted(argument: &str) -> String {
-    let mut out = String::from("\"");
-    let mut slashes = 0;
-    for c in argument.chars() {
-        match c {
-            '\\' => slashes += 1,
-            '"' => {
-                out.extend(std::iter::repeat_n('\\', slashes * 2 + 1));
-                out.push('"');
-                slashes = 0;
-            }
-            c => {
-                out.extend(std::iter::repeat_n('\\', slashes));
-                out.push(c);
-                slashes = 0;
-            }
-        }
-    }
-    out.extend(std::iter::repeat_n('\\', slashes * 2));
-    out.push('"');
-    out
-}
-
 /// What the launcher is told.
 fn told(launcher: &RelPath, program: &Trace) -> Vec<u8> {
     let Trace::Program { file, arguments, environment, working_folder, .. } = program else { return Vec::new() };
@@ -63,7 +39,8 @@ fn told(launcher: &RelPath, program: &Trace) -> Vec<u8> {
             WorkingFolder::Install => ".".into(),
             WorkingFolder::Inside(path) => windows(path),
         },
-        arguments.iter().map(|a| quoted(&with_folder(a))).collect::<Vec<_>>().join(" "),
+        // What is put in for the product's folder may have blanks.
+        arguments.iter().map(|a| in_quotes(&with_folder(a))).collect::<Vec<_>>().join(" "),
     ];
     texts.extend(environment.iter().map(|(name, value)| format!("{name}={}", with_folder(value))));
     texts.push(String::new());

@@ -8,7 +8,7 @@ pub mod msi;
 pub mod nsis;
 pub mod plain;
 
-use crate::footprint::{Footprint, RelPath, Trace};
+use crate::footprint::{Footprint, RegistryRoot, RelPath, Trace};
 use crate::icons::Icon;
 use crate::manifest::written::{TargetName, TargetSettings};
 use crate::payload::PayloadFile;
@@ -188,6 +188,21 @@ fn not_on_linux(trace: &Trace) -> Option<Loss> {
         | Trace::Icon { .. } => return None,
     };
     Some(Loss { what: format!("the {} {trace} is left out", trace.kind()), why: why.into() })
+}
+
+/// What of a product for one person only an administrator could install on Windows.
+fn not_for_one_person(footprint: &Footprint) -> Vec<Problem> {
+    let mut problems = Vec::new();
+    for trace in footprint.traces().iter().filter(|_| footprint.rule("scope") == Some("person")) {
+        let needs = match trace {
+            Trace::Registry { root: RegistryRoot::Machine, .. } => "a registry value of the machine",
+            Trace::Service { .. } => "a service",
+            _ => continue,
+        };
+        let problem = Problem::error(format!("{needs} can't be installed for one person: {trace}"));
+        problems.push(problem.why("that takes an administrator").instead("[install] scope = \"machine\""));
+    }
+    problems
 }
 
 /// A failure about a damaged package.

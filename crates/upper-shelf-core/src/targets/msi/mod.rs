@@ -18,9 +18,9 @@ mod words;
 pub use codes::is_guid;
 pub use dialogs::language_numbers;
 
-use super::{Depth, Job, Loss, Target, Visit, damaged, unwritten};
+use super::{Depth, Job, Loss, Target, Visit, damaged, not_for_one_person, unwritten};
 use crate::content::ContentHash;
-use crate::footprint::{Footprint, RegistryRoot, Trace};
+use crate::footprint::{Footprint, Trace};
 use crate::manifest::written::{CabinetCompression, CabinetPlace, TargetName, TargetSettings};
 use crate::payload::feed::{Part, Stream};
 use crate::problem::{Failure, Kind, Problem};
@@ -76,17 +76,7 @@ impl Target for Msi {
                 break;
             }
         }
-        if job.footprint.rule("scope") == Some("person") {
-            for trace in job.footprint.traces() {
-                let needs = match trace {
-                    Trace::Registry { root: RegistryRoot::Machine, .. } => "a registry value of the machine",
-                    Trace::Service { .. } => "a service",
-                    _ => continue,
-                };
-                let problem = Problem::error(format!("{needs} can't be installed for one person: {trace}"));
-                problems.push(problem.why("that takes an administrator").instead("[install] scope = \"machine\""));
-            }
-        }
+        problems.extend(not_for_one_person(job.footprint));
         for trace in job.footprint.traces() {
             if let Trace::Registry { value: crate::footprint::RegistryValue::List(list), .. } = trace
                 && list.iter().any(String::is_empty)

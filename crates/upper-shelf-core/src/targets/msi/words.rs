@@ -1,4 +1,6 @@
-//! Text in the form that Windows Installer and Windows' command lines want, and back.
+//! Text in the form that Windows Installer wants, and back.
+
+pub use crate::command_line::{arguments, command_line};
 
 /// The token that stands for the product's own folder.
 const INSTALL: &str = "{install}";
@@ -53,86 +55,6 @@ pub fn carried(text: &str) -> String {
     unformatted(&formatted(text))
 }
 
-/// Arguments as one command line, by the rules by which programs on Windows take it apart (`CommandLineToArgvW`).
-pub fn command_line(arguments: &[String]) -> String {
-    let words: Vec<String> = arguments.iter().map(|a| quoted(a)).collect();
-    words.join(" ")
-}
-
-fn quoted(argument: &str) -> String {
-    if !argument.is_empty() && !argument.contains([' ', '\t', '"', '\n', '\u{b}']) {
-        return argument.to_owned();
-    }
-    let mut out = String::from("\"");
-    let mut slashes = 0;
-    for c in argument.chars() {
-        match c {
-            '\\' => slashes += 1,
-            '"' => {
-                out.extend(std::iter::repeat_n('\\', slashes * 2 + 1));
-                out.push('"');
-                slashes = 0;
-            }
-            c => {
-                out.extend(std::iter::repeat_n('\\', slashes));
-                out.push(c);
-                slashes = 0;
-            }
-        }
-    }
-    out.extend(std::iter::repeat_n('\\', slashes * 2));
-    out.push('"');
-    out
-}
-
-/// A command line as arguments.
-pub fn arguments(line: &str) -> Vec<String> {
-    let (mut all, mut now, mut quotes, mut begun) = (Vec::new(), String::new(), false, false);
-    let mut chars = line.chars().peekable();
-    while let Some(c) = chars.next() {
-        match c {
-            '\\' => {
-                let mut slashes = 1;
-                while chars.next_if_eq(&'\\').is_some() {
-                    slashes += 1;
-                }
-                begun = true;
-                if chars.peek() == Some(&'"') {
-                    now.extend(std::iter::repeat_n('\\', slashes / 2));
-                    if slashes % 2 == 1 {
-                        now.push('"');
-                        chars.next();
-                    }
-                } else {
-                    now.extend(std::iter::repeat_n('\\', slashes));
-                }
-            }
-            '"' => {
-                begun = true;
-                if quotes && chars.next_if_eq(&'"').is_some() {
-                    now.push('"');
-                } else {
-                    quotes = !quotes;
-                }
-            }
-            ' ' | '\t' if !quotes => {
-                if begun {
-                    all.push(std::mem::take(&mut now));
-                }
-                begun = false;
-            }
-            c => {
-                begun = true;
-                now.push(c);
-            }
-        }
-    }
-    if begun {
-        all.push(now);
-    }
-    all
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -148,11 +70,6 @@ mod tests {
     }
 
     proptest! {
-        #[test]
-        fn arguments_survive_the_command_line(all in proptest::collection::vec("[ a-c\"\\\\\t]{0,8}", 0..5)) {
-            prop_assert_eq!(arguments(&command_line(&all)), all);
-        }
-
         #[test]
         fn text_survives_formatting(text in "[a-c\\[\\]{}\\\\/;]{0,12}") {
             prop_assert_eq!(carried(&text), text);

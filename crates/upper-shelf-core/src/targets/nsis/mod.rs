@@ -6,8 +6,8 @@ mod deploy;
 mod program;
 mod read;
 
-use super::{Depth, Job, Loss, Target, Visit, damaged, unwritten};
-use crate::footprint::{Footprint, RegistryRoot, Trace};
+use super::{Depth, Job, Loss, Target, Visit, damaged, not_for_one_person, unwritten};
+use crate::footprint::{Footprint, Trace};
 use crate::manifest::written::{SetupCompression, TargetName, TargetSettings};
 use crate::payload::brand::product_version;
 use crate::payload::feed::{Part, Stream};
@@ -165,15 +165,7 @@ impl Target for Nsis {
                 problems.push(problem.instead("another name, or another folder"));
             }
         }
-        for trace in job.footprint.traces().iter().filter(|_| job.footprint.rule("scope") == Some("person")) {
-            let needs = match trace {
-                Trace::Registry { root: RegistryRoot::Machine, .. } => "a registry value of the machine",
-                Trace::Service { .. } => "a service",
-                _ => continue,
-            };
-            let problem = Problem::error(format!("{needs} can't be installed for one person: {trace}"));
-            problems.push(problem.why("that takes an administrator").instead("[install] scope = \"machine\""));
-        }
+        problems.extend(not_for_one_person(job.footprint));
         problems
     }
 

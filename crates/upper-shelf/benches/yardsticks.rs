@@ -3,7 +3,7 @@
 //! it is no test and never fails on a slow machine.
 //!
 //! `BENCH_PAYLOAD=FOLDER cargo bench -p upper-shelf` (as root, with squashfs-tools; a folder of 200 MB or more, such as
-//! a browser and a Java runtime unpacked). `BENCH_ONLY=pack|read|many` does one part.
+//! a browser and a Java runtime unpacked). `BENCH_ONLY=pack|read|setup|many` does one part; `setup` needs `7zz`.
 
 use std::fs;
 use std::path::{Path, PathBuf};
@@ -277,6 +277,44 @@ fn read(folder: &Path, payload: &Path) {
     println!("  sequential, ours / the kernel's: {:.2}", results[1] / results[0]);
 }
 
+/// A setup program beside a general archiver with the same codec and dictionary, on one thread as both have it. Both get
+/// one tar: the order of files, which each chooses for itself, is not what is measured.
+fn setup(folder: &Path, payload: &Path) {
+    println!("packing a setup program beside 7zz, LZMA, 32 MiB dictionary, one tar (ours / theirs)");
+    let built = folder.join("windows");
+    fs::create_dir_all(&built).expect("a folder");
+    fs::write(built.join("bench.exe"), include_bytes!("../../../heads/window-reader/prebuilt/window-reader.exe"))
+        .expect("written");
+    let tar = built.join("payload.tar");
+    let status = Command::new("tar").arg("-cf").arg(&tar).arg("-C").arg(payload).arg(".").status().expect("tar");
+    assert!(status.success(), "tar packs the payload");
+    let manifest = folder.join("setup.toml");
+    let text = "[product]\nid = \"works.fernhollow.bench\"\nname = \"Bench\"\nversion = \"1.0\"\npublisher = \"p\"\n[[layer]]\nfrom = \"windows\"\n[[program]]\nkey = \"app\"\nfile = \"bench\"\n[targets]\nplatforms = [\"windows-x64\"]\nbuild = [\"nsis\"]\n";
+    fs::write(&manifest, text).expect("written");
+    let a = run(Command::new(PROGRAM).args(["build", "--json"]).arg(&manifest));
+    let report: serde_json::Value = serde_json::from_slice(&a.out).expect("a report");
+    let bytes = report[0]["bytes"].as_u64().unwrap_or_else(|| panic!("the build failed: {report}"));
+    let seconds = report[0]["seconds"].as_f64().expect("seconds");
+    let archive = folder.join("yardstick.7z");
+    let b = run(Command::new("7zz")
+        .args(["a", "-bd", "-m0=lzma:d=32m", "-mmt=1", "-mx=9"])
+        .arg(&archive)
+        .arg(&tar)
+        .arg(built.join("bench.exe")));
+    let theirs = archive.metadata().expect("an archive").len();
+    println!(
+        "  time {seconds:.1} s / {:.1} s = {:.2}   size {:.1} / {:.1} MB = {:.4}   memory {:.0} / {:.0} MB = {:.2}",
+        b.wall,
+        seconds / b.wall,
+        mb(bytes),
+        mb(theirs),
+        bytes as f64 / theirs as f64,
+        mb(a.peak),
+        mb(b.peak),
+        a.peak as f64 / b.peak as f64
+    );
+}
+
 fn many(folder: &Path) {
     println!("100,000 small files");
     let payload = folder.join("many");
@@ -320,6 +358,9 @@ fn main() {
             }
             if wanted("read") {
                 read(&folder, &payload);
+            }
+            if wanted("setup") {
+                setup(&folder, &payload);
             }
         }
         None => println!("BENCH_PAYLOAD names no folder: packing and reading are left out"),

@@ -189,6 +189,48 @@ mod on_wine {
         assert_eq!(std::fs::read_to_string(frames).expect("there"), "frames of 2.0.0\n");
     }
 
+    #[test]
+    fn a_service_is_installed_changed_and_taken_away() {
+        let service = |start: &str| {
+            format!(
+                "[[service]]\nname = \"HiveScale\"\ntitle = \"Hive Scale\"\nprogram = \"scale\"\nstart = \"{start}\"\n\
+                 arguments = [\"--quiet\"]"
+            )
+        };
+        let (_old, old) = setup("1.0.0", &service("on-demand"));
+        let (_new, new) = setup("2.0.0", &service("disabled"));
+        let (_without, without) = setup("3.0.0", "");
+        let machine = Wine::new();
+        let registry_before = without_pending(machine.registry());
+        let key = "machine\\System\\CurrentControlSet\\Services\\HiveScale";
+        for (package, start) in [(&old, "dword:00000003"), (&new, "dword:00000004")] {
+            assert_eq!(run(&machine, package, &[]), 0, "{}", log(&machine));
+            let registry = machine.registry();
+            assert_eq!(value(&registry, key, "DisplayName"), Some("\"Hive Scale\""));
+            assert_eq!(value(&registry, key, "Start"), Some(start));
+            let image = value(&registry, key, "ImagePath").expect("a path");
+            assert!(
+                image.contains("tools\\scale.exe") && image.ends_with("--station \"Mill Lane\" --quiet\""),
+                "{image}"
+            );
+        }
+        assert_eq!(run(&machine, &without, &[]), 0, "{}", log(&machine));
+        assert_eq!(value(&machine.registry(), key, "DisplayName"), None, "the new version has none");
+        assert_eq!(run(&machine, &new, &[]), NEWER);
+        assert_eq!(run(&machine, &without, &["/REMOVE"]), 0, "{}", log(&machine));
+        assert_eq!(changed(&registry_before, &without_pending(machine.registry())), Vec::<String>::new());
+    }
+
+    #[test]
+    fn keys_that_belong_to_a_file_type_are_refused() {
+        let more = "[[registry]]\nkey = 'software\\classes\\.COMB\\ShellNew'\nvalue = { text = \"\" }";
+        let folder = product_for("nsis", "1.0.0", more);
+        let out = folder.command(&["build"]).output().expect("run");
+        let said = String::from_utf8_lossy(&out.stderr).into_owned();
+        assert_eq!(out.status.code(), Some(1), "{said}");
+        assert!(said.contains("belongs to a [[file-type]]"), "{said}");
+    }
+
     fn run_without_settling(machine: &Wine, package: &Path, args: &[&str]) -> i32 {
         let name = machine.bring(package, "setup.exe");
         machine.code_beside(&[&[name.as_str(), "/S", LOG], args].concat())

@@ -118,4 +118,25 @@ mod on_wine {
         let said = pages[2].texts().join("\n");
         assert!(said.contains("Files are in use, and nothing was changed"), "{said}");
     }
+
+    #[test]
+    fn going_on_while_files_are_in_use_leaves_the_rest_to_the_next_start() {
+        let (machine, older) = machine("1.0.0", "");
+        assert_eq!(machine.code_of(&[&older, "/S"], &[]), 0);
+        let folder = product_for("nsis", "2.0.0", "");
+        let newer = machine.bring(&build(&folder), "newer.exe");
+        let holder = machine.hold(r"C:\Program Files\Hives & Frames\data\frames.txt");
+        let steps = ["Next", "Next", "Install", "Go on", "Finish"];
+        let (pages, code) = machine.walk_beside(&[&newer, "/LANGUAGE=en"], &steps);
+        let frames = machine.c().join(HERE).join("data/frames.txt");
+        let text = || std::fs::read_to_string(&frames).expect("there");
+        let said = pages.last().expect("a page").texts().join("\n");
+        assert_eq!((code, text().contains("2.0.0")), (3010 & 0xFF, false), "{said}");
+        assert!(said.contains("please restart it"), "{said}");
+        drop(holder);
+        machine.run(&["wineboot", "-r"]);
+        assert_eq!(text(), "frames of 2.0.0\n");
+        let left = test_support::listing(&machine.c().join(HERE).join("data"));
+        assert!(left.iter().all(|l| !l.contains('~')), "{left:?}");
+    }
 }

@@ -159,6 +159,11 @@ impl Ui {
                     }
                     self.start_now = false;
                 }
+                if self.outcome == code::RESTART {
+                    // What would be started now may be half old and half new.
+                    self.start_now = false;
+                    self.said.insert(0, ("done-text", self.product.word(self.language, "setup-restart").into()));
+                }
                 self.show("Done");
                 if task == Task::Remove {
                     hide_check(self);

@@ -2,6 +2,7 @@
 //! manifest; what its format can't hold it names as a loss.
 
 pub mod appimage;
+mod classes;
 mod launcher;
 mod linux_desktop;
 pub mod msi;

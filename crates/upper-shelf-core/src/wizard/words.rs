@@ -2,7 +2,7 @@
 //! `{product}`, `{version}`, `{size}` and `{files}` stand for what they say; `&` stands before the letter of a key.
 
 /// Key, English, German.
-pub const WORDS: [(&str, &str, &str); 71] = [
+pub const WORDS: [(&str, &str, &str); 72] = [
     ("next", "&Next", "&Weiter"),
     ("back", "&Back", "&Zurück"),
     ("install", "&Install", "&Installieren"),
@@ -143,4 +143,9 @@ pub const WORDS: [(&str, &str, &str); 71] = [
     ),
     ("setup-folder", "This folder can't be used: {detail}", "Dieser Ordner kann nicht benutzt werden: {detail}"),
     ("setup-not-installed", "{product} is not installed.", "{product} ist nicht installiert."),
+    (
+        "setup-restart",
+        "Some files were in use. They are replaced when the computer starts again; please restart it.",
+        "Einige Dateien wurden benutzt. Sie werden ersetzt, wenn der Computer neu startet; bitte starten Sie ihn neu.",
+    ),
 ];

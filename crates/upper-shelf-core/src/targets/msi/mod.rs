@@ -85,7 +85,7 @@ impl Target for Msi {
                 problems.push(problem.why("an empty text ends a list").instead("leave it out"));
             }
         }
-        problems.extend(registry::conflicts(job.footprint));
+        problems.extend(super::classes::conflicts(job.footprint));
         problems
     }
 

@@ -3,12 +3,11 @@
 
 use super::layout::{Layout, Result, SETTINGS, SETTINGS_32};
 use super::words::{arguments, command_line, formatted, unformatted};
-use crate::footprint::{Footprint, RegistryRoot, RegistryValue, RegistryView, RelPath, Trace};
-use crate::problem::Problem;
+use crate::footprint::{RegistryRoot, RegistryValue, RegistryView, RelPath, Trace};
+use crate::targets::classes::{CLASSES, class_name};
 use msi_database::database::Database;
 use std::collections::{BTreeMap, HashMap};
 
-const CLASSES: &str = r"Software\Classes\";
 const FONTS: &str = r"Software\Microsoft\Windows NT\CurrentVersion\Fonts";
 const OPEN: &str = r"\shell\open\command";
 
@@ -131,48 +130,6 @@ pub fn write(it: &mut Layout) -> Result<()> {
         }
     }
     Ok(())
-}
-
-/// The name by which Windows knows a file type: after the product and the first ending.
-fn class_name(id: &str, extensions: &[String]) -> String {
-    format!("{id}.{}", extensions.first().map_or("", String::as_str))
-}
-
-/// Registry values that meet those of file types and link schemes: which of the two would hold nobody can say, and
-/// reading the package could not tell them apart.
-pub fn conflicts(footprint: &Footprint) -> Vec<Problem> {
-    let id = footprint.product.id.as_deref().unwrap_or_default();
-    // Keys with the table of the manifest that writes them, and the classes of file types.
-    let mut keys: Vec<(String, &str)> = Vec::new();
-    let mut classes = Vec::new();
-    for trace in footprint.traces() {
-        match trace {
-            Trace::FileType { extensions, .. } => {
-                let class = class_name(id, extensions);
-                keys.push((format!("{CLASSES}{class}"), "file-type"));
-                keys.extend(extensions.iter().map(|e| (format!("{CLASSES}.{e}"), "file-type")));
-                classes.push(class);
-            }
-            Trace::LinkScheme { scheme, .. } => keys.push((format!("{CLASSES}{scheme}"), "link-scheme")),
-            _ => {}
-        }
-    }
-    let inside = |key: &str, of: &str| {
-        let rest = key.get(..of.len()).filter(|k| k.eq_ignore_ascii_case(of)).map(|_| &key[of.len()..]);
-        rest.is_some_and(|r| r.is_empty() || r.starts_with('\\'))
-    };
-    let mut problems = Vec::new();
-    for trace in footprint.traces() {
-        let Trace::Registry { key, name, value, .. } = trace else { continue };
-        if let Some((_, table)) = keys.iter().find(|(k, _)| inside(key, k)) {
-            let problem = Problem::error(format!("the registry key {key} belongs to a [[{table}]]"));
-            problems.push(problem.why("both would write there").instead(format!("leave it to [[{table}]]")));
-        } else if name.is_none() && matches!(value, RegistryValue::Text(text) if classes.contains(text)) {
-            let problem = Problem::error(format!("the registry key {key} makes a file type of the product out of it"));
-            problems.push(problem.instead("add the ending to `extensions` of its [[file-type]]"));
-        }
-    }
-    problems
 }
 
 /// How the shell starts a program with a file or a link.

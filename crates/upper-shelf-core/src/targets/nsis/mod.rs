@@ -165,6 +165,7 @@ impl Target for Nsis {
                 problems.push(problem.instead("another name, or another folder"));
             }
         }
+        problems.extend(super::classes::conflicts(job.footprint));
         problems.extend(not_for_one_person(job.footprint));
         problems
     }

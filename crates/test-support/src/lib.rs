@@ -1,6 +1,8 @@
 //! What several tests need: independent programs that judge our output, and trees of odd files.
 
 #[cfg(unix)]
+pub mod kernel;
+#[cfg(unix)]
 pub mod wine;
 
 use std::path::Path;

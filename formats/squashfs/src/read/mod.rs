@@ -3,14 +3,13 @@
 mod file;
 mod inode;
 mod metadata;
-mod source;
 
 use crate::codec::Algorithm;
 use crate::structs::*;
 use crate::{Error, Result};
 pub use file::{BlockOrHole, BlockPlace, FileReader};
 pub use inode::{DirPlace, Entry, FilePlace, Inode, InodeRef, Kind};
-pub use source::ReadAt;
+pub use read_at::ReadAt;
 use std::collections::{HashSet, VecDeque};
 use std::sync::{Arc, Mutex};
 use zerocopy::IntoBytes;

@@ -1,4 +1,5 @@
-//! Where an image's bytes come from: anything that can be read at an offset, by several threads at once.
+//! Where the bytes of a file system or a disk image come from: anything that can be read at an offset, by several
+//! threads at once. Formats that lie in each other (a file system in an image) meet here.
 
 use std::io;
 
@@ -65,5 +66,53 @@ impl<R: ReadAt + ?Sized> ReadAt for &R {
     }
     fn length(&self) -> io::Result<u64> {
         (**self).length()
+    }
+}
+
+/// A part of a source, as if it were all of it.
+pub struct Part<R> {
+    source: R,
+    start: u64,
+    length: u64,
+}
+
+impl<R: ReadAt> Part<R> {
+    /// The `length` bytes from `start`, cut off where the source ends.
+    ///
+    /// # Errors
+    /// As the medium's.
+    pub fn new(source: R, start: u64, length: u64) -> io::Result<Self> {
+        let length = length.min(source.length()?.saturating_sub(start));
+        Ok(Self { source, start, length })
+    }
+}
+
+impl<R: ReadAt> ReadAt for Part<R> {
+    fn read_exact_at(&self, buffer: &mut [u8], offset: u64) -> io::Result<()> {
+        let end = offset.checked_add(buffer.len() as u64).filter(|end| *end <= self.length);
+        end.ok_or(io::ErrorKind::UnexpectedEof)?;
+        self.source.read_exact_at(buffer, self.start + offset)
+    }
+    fn length(&self) -> io::Result<u64> {
+        Ok(self.length)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_part_ends_where_it_says_or_where_its_source_does() {
+        let bytes: Vec<u8> = (0..10).collect();
+        let part = Part::new(&bytes, 3, 4).expect("a part");
+        let mut two = [0; 2];
+        part.read_exact_at(&mut two, 2).expect("inside");
+        assert_eq!((two, part.length().expect("known")), ([5, 6], 4));
+        for offset in [3, 4, u64::MAX] {
+            assert!(part.read_exact_at(&mut two, offset).is_err(), "{offset}");
+        }
+        assert_eq!(Part::new(&bytes, 8, 100).and_then(|p| p.length()).expect("known"), 2);
+        assert_eq!(Part::new(&bytes, 80, 100).and_then(|p| p.length()).expect("known"), 0);
     }
 }

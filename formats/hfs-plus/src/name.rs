@@ -95,7 +95,7 @@ pub fn folded(unit: u16) -> Option<u16> {
     let range = &FOLDED[..FOLDED.partition_point(|(first, ..)| *first <= unit)];
     if let Some((first, last, step, away)) = range.last()
         && unit <= *last
-        && (unit - first) % step == 0
+        && (unit - first).is_multiple_of(*step)
     {
         return Some(unit + away);
     }

@@ -1,0 +1,173 @@
+//! What is written is read back, by us and by other readers; what is damaged is noticed; what is hostile is refused.
+
+use hfs_plus::write::{Builder, Meta, Options as VolumeOptions};
+use proptest::prelude::*;
+use read_at::{Part, ReadAt};
+use std::io::Write;
+use test_support::{noise, prose};
+use udif::Error;
+use udif::codec::Codec;
+use udif::partitions::{Content, partitions};
+use udif::read::{Image, Limits};
+use udif::write::{Options, Resource, Scheme, Writer};
+
+/// A volume with text, noise and holes in it.
+fn volume() -> Vec<u8> {
+    let mut builder =
+        Builder::new("Hives", VolumeOptions { time: 1_790_000_000, ..VolumeOptions::default() }).expect("a name");
+    let files = [prose(1, 700_000), noise(2, 600_000), vec![0; 2_000_000], prose(3, 5)];
+    for (n, bytes) in files.iter().enumerate() {
+        builder.file(&format!("frame {n}"), bytes.len() as u64, Meta::file(0o644)).expect("added");
+    }
+    let mut writer = builder.lay_out().expect("laid out").write(Vec::new()).expect("begun");
+    files.iter().for_each(|f| writer.data(f).expect("written"));
+    writer.finish().expect("finished")
+}
+
+fn image(volume: &[u8], options: Options) -> Vec<u8> {
+    let mut writer = Writer::new(Vec::new(), volume.len() as u64, options).expect("begun");
+    // In pieces that do not fit the chunks.
+    volume.chunks(77_777).for_each(|c| writer.write_all(c).expect("written"));
+    writer.finish().expect("finished")
+}
+
+fn open(bytes: Vec<u8>) -> Image<Vec<u8>> {
+    Image::open(bytes, Limits::default()).expect("an image")
+}
+
+/// The volume of an image's only partition with files.
+fn inside(image: &Image<Vec<u8>>) -> Vec<u8> {
+    let all = partitions(image).expect("partitions");
+    let part = all.iter().find(|p| p.content == Content::Hfs).expect("a volume");
+    let mut bytes = vec![0; part.length as usize];
+    image.read_exact_at(&mut bytes, part.start).expect("read");
+    bytes
+}
+
+fn every() -> Vec<Options> {
+    let codecs = [Codec::Zlib(1), Codec::Zlib(9), Codec::Bzip2(9), Codec::Lzfse, Codec::Raw];
+    let schemes = [Scheme::Gpt, Scheme::Bare];
+    let all = codecs.into_iter().flat_map(|codec| schemes.map(|scheme| (codec, scheme)));
+    all.map(|(codec, scheme)| Options { codec, scheme, id: [9; 16], ..Options::default() }).collect()
+}
+
+#[test]
+fn every_codec_and_scheme_is_read_back_and_follows_every_rule() {
+    let volume = volume();
+    for options in every() {
+        let bytes = image(&volume, options.clone());
+        assert!(
+            bytes == image(&volume, Options { threads: 3, ..options.clone() }),
+            "the same for any number of threads"
+        );
+        let image = open(bytes);
+        assert_eq!(udif::check::check(&image).expect("checked"), Vec::<String>::new(), "{options:?}");
+        assert!(inside(&image) == volume, "{options:?}");
+        let part = &partitions(&image).expect("partitions")[0];
+        let disk = Part::new(&image, part.start, part.length).expect("a part");
+        let files = hfs_plus::read::Volume::open(disk, hfs_plus::read::Limits::default()).expect("a volume");
+        assert_eq!(hfs_plus::check::check(&files).expect("checked"), Vec::<String>::new());
+    }
+}
+
+#[test]
+fn zeros_take_no_room_and_noise_is_not_packed() {
+    let mut volume = vec![0; 64 << 20];
+    volume.extend(noise(5, 1 << 20));
+    let bytes = image(&volume, Options { scheme: Scheme::Bare, ..Options::default() });
+    assert!(bytes.len() < (1 << 20) + 6000, "{}", bytes.len());
+    let image = open(bytes);
+    assert_eq!(image.parts()[0].runs.len(), 3, "one run of zeros, two chunks of noise");
+}
+
+#[test]
+fn other_things_in_the_image_are_kept() {
+    let text = Resource { kind: "TEXT".into(), id: 5000, name: "English".into(), data: b"Count frames.".to_vec() };
+    let image = open(image(&volume(), Options { resources: vec![text], ..Options::default() }));
+    assert_eq!(image.others(), [("TEXT".to_owned(), "5000".to_owned(), b"Count frames.".to_vec())]);
+}
+
+#[test]
+fn other_readers_agree() {
+    let volume = volume();
+    let folder = tempfile::tempdir().expect("a folder");
+    for (n, options) in every().into_iter().enumerate() {
+        let path = folder.path().join(format!("{n}.dmg"));
+        let bytes = image(&volume, options.clone());
+        std::fs::write(&path, &bytes).expect("written");
+        let path = path.to_str().expect("text");
+        let told = test_support::judge_says_yes("7zz", &["t", "-tdmg", path]);
+        assert!(told.contains("Everything is Ok") && !told.contains("Warning"), "{options:?}: {told}");
+        let listed = test_support::judge_says_yes("7zz", &["l", path]);
+        assert!(listed.contains("frame 1"), "{options:?}: {listed}");
+        let out = folder.path().join(format!("out{n}"));
+        test_support::judge_says_yes("7zz", &["x", "-y", &format!("-o{}", out.display()), path]);
+        let found = test_support::listing(&out).join("\n");
+        assert!(found.contains("frame 2"), "{found}");
+        // And it says no to a damaged one.
+        if !matches!(options.codec, Codec::Raw) {
+            let mut bad = bytes;
+            bad[20_000] ^= 0x10;
+            std::fs::write(path, bad).expect("written");
+            assert!(!test_support::judge("7zz", &["t", "-tdmg", path]).status.success(), "{options:?}");
+        }
+    }
+}
+
+#[test]
+fn a_flipped_byte_is_noticed_wherever_it_counts() {
+    let bytes = image(&volume(), Options::default());
+    let list = open(bytes.clone()).trailer().list_offset.get() as usize;
+    let is_noticed = |at: usize| {
+        let mut bad = bytes.clone();
+        bad[at] ^= 0x04;
+        let faults = Image::open(bad, Limits::default()).map(|i| udif::check::check(&i));
+        !matches!(faults, Ok(Ok(f)) if f.is_empty())
+    };
+    for at in (0..list).step_by(list / 40) {
+        assert!(is_noticed(at), "the byte at {at} of the data");
+    }
+    let places: Vec<usize> = (bytes.len() - 512..bytes.len() - 284).step_by(7).collect();
+    let noticed = places.iter().filter(|at| is_noticed(**at)).count();
+    // The unused words of the trailer's checksums, and what this check does not need, have no other to compare with.
+    assert!(noticed * 5 >= places.len(), "{noticed} of {}", places.len());
+}
+
+#[test]
+fn what_is_no_image_is_refused_and_what_cannot_be_written_too() {
+    for bad in [Vec::new(), vec![0; 511], vec![0; 5000], b"koly".repeat(128)] {
+        assert!(matches!(Image::open(bad, Limits::default()), Err(Error::Format { .. })));
+    }
+    assert!(Writer::new(Vec::new(), 513, Options::default()).is_err());
+    let mut writer = Writer::new(Vec::new(), 1024, Options::default()).expect("begun");
+    assert!(writer.write_all(&[0; 1025]).is_err());
+    let writer = Writer::new(Vec::new(), 1024, Options::default()).expect("begun");
+    assert!(matches!(writer.finish(), Err(Error::Usage(_))));
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 300, ..ProptestConfig::default() })]
+
+    #[test]
+    fn damaged_images_give_data_or_an_error(places in proptest::collection::vec((any::<u32>(), any::<u8>()), 1..6), cut in 0usize..3000) {
+        thread_local!(static GOOD: Vec<u8> = image(&volume(), Options::default()));
+        let mut bytes = GOOD.with(Clone::clone);
+        // Mostly near the end, where lengths and offsets stand.
+        for (n, (at, byte)) in places.into_iter().enumerate() {
+            let from = if n % 2 == 0 { bytes.len() - 512 } else { bytes.len() - 12_000 };
+            let at = from + at as usize % (bytes.len() - from);
+            bytes[at] = byte;
+        }
+        if cut < 1000 {
+            bytes.drain(100..100 + cut);
+        }
+        let limits = Limits { max_list: 1 << 20, max_chunk: 1 << 20 };
+        if let Ok(image) = Image::open(bytes, limits) {
+            let _ = (udif::check::check(&image), partitions(&image));
+            let mut some = vec![0; 100_000];
+            for at in [0, 4096, 1 << 20, u64::MAX - 5] {
+                let _ = image.read_exact_at(&mut some, at);
+            }
+        }
+    }
+}

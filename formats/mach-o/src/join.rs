@@ -1,0 +1,58 @@
+//! Files for one processor each become one for all.
+
+use crate::read::{Processor, read};
+use crate::{Error, Result};
+use read_at::ReadAt;
+use std::io::Write;
+
+/// How a part is aligned, as a power of two: by the size of the processor's pages.
+fn alignment(processor: Processor) -> u32 {
+    if processor.0 == Processor::ARM64.0 { 14 } else { 12 }
+}
+
+/// Writes a universal file of these files' parts. Their order does not matter: ARM comes last, as the trade has it.
+///
+/// # Errors
+/// [`Error::Usage`] for a file that is no Mach-O, or a processor that is there twice; [`Error::Limit`] above 4 GiB.
+pub fn join<R: ReadAt>(files: &[R], mut out: impl Write) -> Result<()> {
+    let mut parts = Vec::new();
+    for (n, source) in files.iter().enumerate() {
+        let file = read(source)?.ok_or_else(|| Error::Usage(format!("file {} is no Mach-O", n + 1)))?;
+        parts.extend(file.slices.into_iter().map(|s| (s, source)));
+    }
+    parts.sort_by_key(|(slice, _)| (alignment(slice.processor), slice.processor));
+    let same = |a: Processor, b: Processor| (a.0, a.1 & 0x00FF_FFFF) == (b.0, b.1 & 0x00FF_FFFF);
+    if let Some(pair) = parts.windows(2).find(|p| same(p[0].0.processor, p[1].0.processor)) {
+        return Err(Error::Usage(format!("two files are for {}", pair[0].0.processor)));
+    }
+    let mut table = 0xCAFE_BABEu32.to_be_bytes().to_vec();
+    table.extend((parts.len() as u32).to_be_bytes());
+    let mut end = 8 + 20 * parts.len() as u64;
+    let mut starts = Vec::new();
+    for (slice, _) in &parts {
+        let align = alignment(slice.processor);
+        let start = end.next_multiple_of(1 << align);
+        end = start + slice.size;
+        let too_large = |_| Error::Limit("a universal file has up to 4 GiB".into());
+        let (from, size) = (u32::try_from(start).map_err(too_large)?, u32::try_from(slice.size).map_err(too_large)?);
+        for word in [slice.processor.0, slice.processor.1, from, size, align] {
+            table.extend(word.to_be_bytes());
+        }
+        starts.push(start);
+    }
+    out.write_all(&table)?;
+    let mut at = table.len() as u64;
+    let mut buffer = vec![0; 1 << 16];
+    for ((slice, source), start) in parts.iter().zip(starts) {
+        out.write_all(&vec![0; (start - at) as usize])?;
+        let mut done = 0;
+        while done < slice.size {
+            let n = (slice.size - done).min(buffer.len() as u64) as usize;
+            source.read_exact_at(&mut buffer[..n], slice.offset + done)?;
+            out.write_all(&buffer[..n])?;
+            done += n as u64;
+        }
+        at = start + slice.size;
+    }
+    Ok(())
+}

@@ -98,3 +98,9 @@ pub fn listing(root: &Path) -> Vec<String> {
     lines.sort();
     lines
 }
+
+/// The Python that has the judges written in it: `./test` puts them into a folder of their own, which `JUDGES` names.
+pub fn python() -> String {
+    let own = std::env::var("JUDGES").map(|folder| format!("{folder}/bin/python3"));
+    own.unwrap_or_else(|_| concat!(env!("CARGO_MANIFEST_DIR"), "/../../target/judges/bin/python3").to_owned())
+}

@@ -10,7 +10,7 @@ use upper_shelf_core::content::ContentHash;
 use upper_shelf_core::footprint::*;
 use upper_shelf_core::icons::Icon;
 use upper_shelf_core::manifest::written::{
-    CabinetCompression, Compression, SetupCompression, TargetName, TargetSettings,
+    CabinetCompression, Compression, DmgCompression, SetupCompression, TargetName, TargetSettings,
 };
 use upper_shelf_core::payload::{PayloadFile, Source, feed};
 use upper_shelf_core::platform::Platform;
@@ -198,6 +198,7 @@ fn write(
         files: &made.files,
         links: &made.links,
         icon: &icon,
+        disk_image: &Default::default(),
         wizard: &wizard,
         time: 1_795_132_800,
         file_name: "Some-Thing-1.0",
@@ -299,6 +300,24 @@ fn for_windows(made: Made, platform: Platform, more: Vec<Trace>) -> Option<Made>
     Some(Made { footprint: Footprint::new(made.footprint.product, Some(platform), traces), files, links })
 }
 
+/// The same for macOS; `None` if two names are one there.
+fn for_macos(made: Made, platform: usize, smallest: Option<String>) -> Option<Made> {
+    let mut seen = BTreeSet::new();
+    for path in made.footprint.traces().iter().filter_map(Trace::path) {
+        let name = |n: &str| -> Vec<u16> {
+            let units = hfs_plus::name::stored(n).expect("a name");
+            units.into_iter().filter_map(hfs_plus::name::folded).collect()
+        };
+        if !seen.insert(path.as_str().split('/').map(name).collect::<Vec<_>>()) {
+            return None;
+        }
+    }
+    let platform = [Platform::MacosArm64, Platform::MacosX64, Platform::MacosUniversal][platform];
+    let rule = smallest.map(|value| Trace::Rule { key: "smallest-macos".into(), value });
+    let traces: Vec<Trace> = made.footprint.traces().iter().cloned().chain(rule).collect();
+    Some(Made { footprint: Footprint::new(made.footprint.product, Some(platform), traces), ..made })
+}
+
 fn registry_value() -> impl Strategy<Value = RegistryValue> {
     let value =
         prop_oneof![text(), text().prop_map(|t| format!("{{install}}/{t}")), text().prop_map(|t| format!("#{t}"))];
@@ -376,6 +395,18 @@ proptest! {
     #[test]
     fn a_portable_program_is_read_as_it_was_written(made in made_for_windows()) {
         law(&made, TargetName::Portable, &settings(None))?;
+    }
+
+    #[test]
+    fn a_disk_image_is_read_as_it_was_written(
+        made in made(), platform in 0..3usize, compression in 0..3usize, smallest in prop::option::of("1[0-5]\\.[0-9]")
+    ) {
+        let made = for_macos(made, platform, smallest);
+        prop_assume!(made.is_some());
+        let mut settings = settings(None);
+        settings.dmg.compression = [None, Some(DmgCompression::Lzfse), Some(DmgCompression::None)][compression];
+        settings.dmg.level = Some(1);
+        law(&made.expect("assumed"), TargetName::Dmg, &settings)?;
     }
 
     #[test]

@@ -100,6 +100,9 @@ pub struct Manifest {
     /// The pages on which people install it.
     #[serde(default)]
     pub wizard: Wizard,
+    /// The window that a disk image opens on macOS.
+    #[serde(default)]
+    pub disk_image: DiskImage,
     /// What is built.
     #[serde(default)]
     pub targets: Targets,
@@ -383,6 +386,8 @@ pub struct Install {
     pub scope: Option<Scope>,
     /// The folder below the system's folder of programs; default: the product's name.
     pub folder: Option<String>,
+    /// The smallest version of macOS, such as `11.0`.
+    pub smallest_macos: Option<String>,
     /// The smallest version of Windows, such as `10.0.17763`.
     pub smallest_windows: Option<String>,
     /// Whether an older version may replace a newer one: `blocked` (default) or `allowed`.
@@ -492,6 +497,8 @@ pub enum TargetName {
     Nsis,
     /// One program for Windows that runs without being installed.
     Portable,
+    /// A disk image for macOS, with an application bundle in it.
+    Dmg,
 }
 
 /// What only one format has.
@@ -516,6 +523,55 @@ pub struct TargetSettings {
     /// For portable programs.
     #[serde(default)]
     pub portable: PortableSettings,
+    /// For disk images.
+    #[serde(default)]
+    pub dmg: DmgSettings,
+}
+
+/// The window that a disk image opens. Everything has a sensible default; places are the middle of a symbol, from the
+/// upper left corner, in points.
+#[derive(Debug, Clone, Default, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+pub struct DiskImage {
+    /// The volume's name; default: the product's.
+    pub volume_name: Option<String>,
+    /// Width and height of its contents; default `[640, 400]`.
+    pub window: Option<[u32; 2]>,
+    /// Where the program stands; default: on the left.
+    pub program: Option<[u32; 2]>,
+    /// Where the folder of applications stands; default: on the right.
+    pub applications: Option<[u32; 2]>,
+    /// Width of a symbol; default 128.
+    #[schemars(range(min = 16, max = 512))]
+    pub icon_size: Option<u32>,
+    /// Height of the letters of names; default 13.
+    #[schemars(range(min = 10, max = 16))]
+    pub text_size: Option<u32>,
+}
+
+/// What only disk images have.
+#[derive(Debug, Clone, Default, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+pub struct DmgSettings {
+    /// How it is packed; default `zlib`, which every macOS reads.
+    pub compression: Option<DmgCompression>,
+    /// How hard: 1 to 12 for `zlib`, to 9 for `bzip2`; default 9.
+    #[schemars(range(min = 1, max = 12))]
+    pub level: Option<u32>,
+}
+
+/// How a disk image is packed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum DmgCompression {
+    /// Read by every macOS.
+    Zlib,
+    /// Quick to read; since OS X 10.11.
+    Lzfse,
+    /// Smaller, slow to read.
+    Bzip2,
+    /// Not packed.
+    None,
 }
 
 /// What setup programs and portable programs have.

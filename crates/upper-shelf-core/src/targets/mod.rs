@@ -2,7 +2,9 @@
 //! manifest; what its format can't hold it names as a loss.
 
 pub mod appimage;
+pub mod bundle;
 mod classes;
+pub mod dmg;
 mod launcher;
 mod linux_desktop;
 pub mod msi;
@@ -40,6 +42,8 @@ pub struct Job<'j> {
     pub links: &'j [(RelPath, RelPath)],
     /// The picture.
     pub icon: &'j Icon,
+    /// The window of disk images.
+    pub disk_image: &'j crate::manifest::written::DiskImage,
     /// The wizard, for formats that have one.
     pub wizard: &'j crate::wizard::Wizard,
     /// Seconds since 1970 that everything inside bears.
@@ -130,12 +134,20 @@ pub fn target(name: TargetName) -> &'static dyn Target {
         TargetName::Msi => &msi::Msi,
         TargetName::Nsis => &nsis::Nsis,
         TargetName::Portable => &nsis::Portable,
+        TargetName::Dmg => &dmg::Dmg,
     }
 }
 
 /// Every target.
-pub const ALL: [TargetName; 6] =
-    [TargetName::Appimage, TargetName::Zip, TargetName::Tar, TargetName::Msi, TargetName::Nsis, TargetName::Portable];
+pub const ALL: [TargetName; 7] = [
+    TargetName::Appimage,
+    TargetName::Zip,
+    TargetName::Tar,
+    TargetName::Msi,
+    TargetName::Nsis,
+    TargetName::Portable,
+    TargetName::Dmg,
+];
 
 impl TargetName {
     /// Its name in manifests.
@@ -147,6 +159,7 @@ impl TargetName {
             Self::Msi => "msi",
             Self::Nsis => "nsis",
             Self::Portable => "portable",
+            Self::Dmg => "dmg",
         }
     }
 }
@@ -165,7 +178,7 @@ pub fn read(package: &Path, depth: Depth) -> Result<(TargetName, Footprint), Fai
     Err(Failure::new(
         Kind::Package,
         problem
-            .instead("an AppImage, an MSI, a setup program (NSIS), a ZIP archive, or a tar archive (gzip, zstd, xz)"),
+            .instead("an AppImage, an MSI, a setup program (NSIS), a disk image (UDIF), a ZIP archive, or a tar archive (gzip, zstd, xz)"),
     ))
 }
 

@@ -23,6 +23,8 @@ pub struct Layout {
     header: VolumeHeader,
     /// Sizes of the files, in the order in which they come.
     files: Vec<u64>,
+    /// Bytes of the first ones.
+    first: Vec<u8>,
     free: u32,
 }
 
@@ -260,12 +262,24 @@ impl Layout {
             front.extend(part);
             front.resize(front.len().next_multiple_of(BLOCK as usize), 0);
         }
-        Ok(Self { front, header, files, free: options.free_blocks })
+        Ok(Self { front, header, files, first: Vec::new(), free: options.free_blocks })
     }
 
     /// Bytes of the whole volume.
     pub fn length(&self) -> u64 {
         u64::from(self.header.blocks.get()) * BLOCK
+    }
+
+    /// Has the bytes of the first files at hand already: [`Self::write`] writes them.
+    ///
+    /// # Errors
+    /// [`Error::Usage`] if they are not as long as those files were said to be.
+    pub fn with_first(mut self, files: &[Vec<u8>]) -> Result<Self> {
+        if self.files.len() < files.len() || self.files.iter().zip(files).any(|(size, f)| *size != f.len() as u64) {
+            return Err(Error::Usage("the first files have other sizes than was said".into()));
+        }
+        self.first = files.concat();
+        Ok(self)
     }
 
     /// Begins to write it.
@@ -277,6 +291,7 @@ impl Layout {
         let mut writer =
             Writer { out, header: self.header, files: self.files.into_iter(), left: 0, size: 0, free: self.free };
         writer.next_file();
+        writer.data(&self.first)?;
         Ok(writer)
     }
 }

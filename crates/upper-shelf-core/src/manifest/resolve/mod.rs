@@ -1,6 +1,7 @@
 //! From the written manifest to what holds for one platform: nothing optional left, every default taken and explained,
 //! every reference checked. And from that and the payload to the footprint.
 
+mod macos;
 mod traces;
 pub(crate) mod windows;
 
@@ -120,6 +121,9 @@ impl Project {
         let mut traces = r.traces();
         if platform.system() == System::Windows {
             r.windows(&mut traces);
+        }
+        if platform.system() == System::Macos {
+            r.macos(&mut traces);
         }
         let windows = platform.system() == System::Windows;
         let keep_changed = if windows { m.install.keep_changed.clone() } else { Vec::new() };
@@ -306,6 +310,7 @@ impl Resolver<'_> {
         let fits = |t: TargetName, s: System| match t {
             TargetName::Appimage => s == System::Linux,
             TargetName::Msi | TargetName::Nsis | TargetName::Portable => s == System::Windows,
+            TargetName::Dmg => s == System::Macos,
             TargetName::Zip | TargetName::Tar => true,
         };
         let system = self.platform.system();
@@ -317,7 +322,7 @@ impl Resolver<'_> {
                 let (target, name) = match system {
                     System::Linux => (TargetName::Appimage, "appimage"),
                     System::Windows => (TargetName::Msi, "msi"),
-                    System::Macos => (TargetName::Zip, "zip"),
+                    System::Macos => (TargetName::Dmg, "dmg"),
                 };
                 self.default(&format!("targets.build ({})", system.name()), name, "the usual form for this system");
                 vec![target]

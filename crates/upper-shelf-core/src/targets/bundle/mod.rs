@@ -1,0 +1,251 @@
+//! The application bundle: the folder that macOS takes for a program. Its layout, its property list, and back.
+//!
+//! The product's own folder becomes `Contents/MacOS`, so that everything in it finds everything else where it was built
+//! and tested. But code alone may stay there, for a signature's sake: what has no code in it lies in
+//! `Contents/Resources`, and a link stands where it was.
+
+mod carry;
+pub mod code;
+pub mod list;
+pub mod read;
+
+use super::Job;
+use crate::footprint::{RelPath, Trace, WorkingFolder};
+use crate::problem::Problem;
+pub use carry::{carry, stored};
+use std::collections::{BTreeSet, HashSet};
+
+/// Where the product's own folder is.
+pub const CODE: &str = "Contents/MacOS";
+/// Where what has no code in it is.
+pub const DATA: &str = "Contents/Resources";
+/// The picture's file, in [`DATA`].
+pub const ICON: &str = "AppIcon.icns";
+
+/// Something in a bundle that is no file of the payload.
+pub enum Piece {
+    /// A folder with its permission bits.
+    Folder(u32),
+    /// A link and where it leads.
+    Link(String),
+    /// A file of ours: permission bits, bytes.
+    File(u32, Vec<u8>),
+}
+
+/// A bundle that everything has its place in.
+pub struct Bundle {
+    /// Its folder, such as `Combwright.app`.
+    pub top: String,
+    /// What is in it besides the payload's files: paths below the folder, each folder before what is in it.
+    pub pieces: Vec<(String, Piece)>,
+    /// What lies in [`DATA`], whole.
+    moved: HashSet<RelPath>,
+}
+
+/// The bundle's folder for a product.
+pub fn top(name: Option<&str>) -> String {
+    // A slash is a letter like others to people, and is stored as a colon.
+    format!("{}.app", name.unwrap_or("Product").replace('/', ":"))
+}
+
+/// The program that the bundle is, with its file.
+fn main_program<'j>(job: &Job<'j>) -> Option<(&'j Trace, &'j RelPath)> {
+    let trace = job.footprint.main_program().and_then(|key| job.footprint.program(key))?;
+    if let Trace::Program { file, .. } = trace { Some((trace, file)) } else { None }
+}
+
+/// Whether the system can start the program's own file: nothing else is said of how it is started.
+fn starts_itself(program: &Trace) -> bool {
+    let Trace::Program { file, arguments, environment, working_folder, .. } = program else { return false };
+    let plain = arguments.is_empty() && environment.is_empty() && *working_folder == WorkingFolder::Unchanged;
+    plain && !file.as_str().contains('/')
+}
+
+/// The name of the file that the system starts, in [`CODE`].
+pub fn executable(job: &Job) -> Option<String> {
+    let (program, file) = main_program(job)?;
+    if starts_itself(program) {
+        return Some(file.as_str().to_owned());
+    }
+    // A name that is still free.
+    let top = top(job.footprint.product.name.as_deref());
+    let name = RelPath::new(top.trim_end_matches(".app")).ok().map(|n| stored(&n))?;
+    let name = name.as_str();
+    let taken: BTreeSet<String> =
+        job.footprint.traces().iter().filter_map(Trace::path).map(|p| p.as_str().to_lowercase()).collect();
+    let names = std::iter::once(name.to_owned()).chain((2..).map(|n| format!("{name} {n}")));
+    names.into_iter().find(|n| !taken.contains(&n.to_lowercase()))
+}
+
+fn in_quotes(text: &str) -> String {
+    format!("'{}'", text.replace('\'', "'\\''"))
+}
+
+/// A text in which `{install}` stands for the product's folder, for the shell.
+fn with_folder(text: &str) -> String {
+    let parts: Vec<String> = text.split("{install}").map(in_quotes).collect();
+    parts.join("\"$here\"")
+}
+
+/// The script that starts a program with what the manifest says of it. A script is enough: the system starts one like
+/// any other file of a bundle, and the property list says for which processors it is.
+fn script(program: &Trace) -> String {
+    let Trace::Program { file, arguments, environment, working_folder, .. } = program else { return String::new() };
+    let mut text = "#!/bin/sh\nhere=$(cd \"$(dirname \"$0\")\" && pwd -P) || exit 1\n".to_owned();
+    for (name, value) in environment {
+        text += &format!("export {name}={}\n", with_folder(value));
+    }
+    match working_folder {
+        WorkingFolder::Unchanged => {}
+        WorkingFolder::Home => text += "cd \"$HOME\" || exit 1\n",
+        WorkingFolder::Install => text += "cd \"$here\" || exit 1\n",
+        WorkingFolder::Inside(path) => text += &format!("cd \"$here\"/{} || exit 1\n", in_quotes(path.as_str())),
+    }
+    text += &format!("exec \"$here\"/{}", in_quotes(file.as_str()));
+    for argument in arguments {
+        text += &format!(" {}", with_folder(argument));
+    }
+    text + " \"$@\"\n"
+}
+
+impl Bundle {
+    /// Gives everything its place.
+    pub fn of(job: &Job) -> Self {
+        let traces = job.footprint.traces();
+        let mut pinned: BTreeSet<RelPath> = code::of(job.files);
+        for trace in traces {
+            match trace {
+                Trace::Program { file, .. } => drop(pinned.insert(file.clone())),
+                // Where a link leads is told from where it stands.
+                Trace::Link { path, .. } => drop(pinned.insert(path.clone())),
+                _ => {}
+            }
+        }
+        let mut staying: HashSet<RelPath> = HashSet::new();
+        for path in &pinned {
+            let mut above = path.parent();
+            while let Some(folder) = above.filter(|f| !staying.contains(f)) {
+                above = folder.parent();
+                staying.insert(folder);
+            }
+        }
+        let tree = traces.iter().filter(|t| matches!(t, Trace::Folder { .. } | Trace::File { .. }));
+        let moved: HashSet<RelPath> = tree
+            .filter_map(Trace::path)
+            .filter(|p| !pinned.contains(p) && !staying.contains(p) && p.parent().is_none_or(|f| staying.contains(&f)))
+            .cloned()
+            .collect();
+        let mut bundle = Self { top: top(job.footprint.product.name.as_deref()), pieces: Vec::new(), moved };
+        bundle.pieces(job);
+        bundle
+    }
+
+    fn pieces(&mut self, job: &Job) {
+        let mut pieces = vec![
+            ("Contents".to_owned(), Piece::Folder(0o755)),
+            (CODE.into(), Piece::Folder(0o755)),
+            (DATA.into(), Piece::Folder(0o755)),
+        ];
+        let traces = job.footprint.traces();
+        // Folders come before what is in them: that is their order.
+        for trace in traces {
+            match trace {
+                Trace::Folder { path, mode } => {
+                    // The folders that lead to a moved one are there twice.
+                    let mut above: Vec<RelPath> = Vec::new();
+                    if self.moved.contains(path) {
+                        let mut folder = path.parent();
+                        while let Some(f) = folder {
+                            folder = f.parent();
+                            above.push(f);
+                        }
+                    }
+                    for folder in above.into_iter().rev() {
+                        self.data_folder(&mut pieces, &folder);
+                    }
+                    pieces.push((self.place(path), Piece::Folder(*mode)));
+                }
+                Trace::File { path, .. } if self.moved.contains(path) => {
+                    let mut above = Vec::new();
+                    let mut folder = path.parent();
+                    while let Some(f) = folder {
+                        folder = f.parent();
+                        above.push(f);
+                    }
+                    for folder in above.into_iter().rev() {
+                        self.data_folder(&mut pieces, &folder);
+                    }
+                }
+                Trace::Link { path, target } => pieces.push((self.place(path), Piece::Link(target.clone()))),
+                _ => {}
+            }
+        }
+        let mut moved: Vec<&RelPath> = self.moved.iter().collect();
+        moved.sort();
+        for path in moved {
+            let up = "../".repeat(path.as_str().matches('/').count() + 1);
+            pieces.push((format!("{CODE}/{path}"), Piece::Link(format!("{up}Resources/{path}"))));
+        }
+        if let (Some((program, _)), Some(name)) = (main_program(job), executable(job))
+            && !starts_itself(program)
+        {
+            pieces.push((format!("{CODE}/{name}"), Piece::File(0o755, script(program).into_bytes())));
+        }
+        // Making the picture can't fail: its sizes are the format's own.
+        let icon = job.icon.icns().unwrap_or_default();
+        pieces.push((format!("{DATA}/{ICON}"), Piece::File(0o644, icon)));
+        pieces.push(("Contents/Info.plist".into(), Piece::File(0o644, list::write(job))));
+        pieces.push(("Contents/PkgInfo".into(), Piece::File(0o644, b"APPL????".to_vec())));
+        self.pieces = pieces;
+    }
+
+    /// A folder in [`DATA`], if it is not there yet.
+    fn data_folder(&self, pieces: &mut Vec<(String, Piece)>, folder: &RelPath) {
+        let path = format!("{DATA}/{folder}");
+        if !pieces.iter().rev().any(|(p, _)| *p == path) {
+            pieces.push((path, Piece::Folder(0o755)));
+        }
+    }
+
+    /// Where something of the payload stands in the bundle.
+    pub fn place(&self, path: &RelPath) -> String {
+        let path = &stored(path);
+        let mut above = Some(path.clone());
+        while let Some(now) = above {
+            if self.moved.contains(&now) {
+                return format!("{DATA}/{path}");
+            }
+            above = now.parent();
+        }
+        format!("{CODE}/{path}")
+    }
+}
+
+/// What speaks against a bundle, whatever it lies in.
+pub fn check(job: &Job) -> Vec<Problem> {
+    let mut problems = Vec::new();
+    let product = &job.footprint.product;
+    if main_program(job).is_none() {
+        let problem = Problem::error("an application bundle needs a program to start");
+        problems.push(problem.instead("[[program]]\nkey = \"app\"\nfile = \"the program's file in the payload\""));
+    }
+    let id = product.id.as_deref().unwrap_or_default();
+    let is_fine = |c: char| c.is_ascii_alphanumeric() || c == '.' || c == '-';
+    if id.is_empty() || !id.chars().all(is_fine) {
+        let problem = Problem::error(format!("{id:?} can't be a bundle identifier"));
+        problems
+            .push(problem.why("it has letters, digits, dots and hyphens").instead("id = \"works.example.product\""));
+    }
+    let bundle = Bundle::of(job);
+    let ours = [format!("{DATA}/{ICON}"), format!("{CODE}/{}", executable(job).unwrap_or_default())];
+    for path in job.footprint.traces().iter().filter_map(Trace::path) {
+        let place = bundle.place(path);
+        let is_program = main_program(job).is_some_and(|(p, file)| starts_itself(p) && file == path);
+        if !is_program && ours.iter().any(|o| o.to_lowercase() == place.to_lowercase()) {
+            let problem = Problem::error(format!("the payload has a file {path}"));
+            problems.push(problem.why("the bundle gets one of its own there").instead("another name"));
+        }
+    }
+    problems.extend(code::check(job));
+    problems
+}

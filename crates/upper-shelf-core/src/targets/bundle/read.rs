@@ -1,0 +1,122 @@
+//! A bundle's files, read back as the product's own.
+
+use super::{CODE, DATA, list};
+use crate::footprint::{Footprint, RelPath, Trace};
+use std::collections::HashMap;
+
+/// Something in a package with a bundle in it.
+pub struct Node {
+    /// Its path in the package.
+    pub path: String,
+    /// What it is.
+    pub kind: NodeKind,
+    /// Permission bits.
+    pub mode: u32,
+}
+
+/// What a node is.
+pub enum NodeKind {
+    /// A folder.
+    Folder,
+    /// A file of so many bytes.
+    File(u64),
+    /// A link and where it leads.
+    Link(String),
+}
+
+/// How a package's paths become the product's own.
+pub struct Reading {
+    /// `Combwright.app`.
+    top: String,
+    /// Whether it is one of ours, whose payload can be told from the rest.
+    ours: Option<HashMap<String, ()>>,
+    /// What the property list says.
+    said: Option<list::Said>,
+    /// The file of ours that only starts a program.
+    script: Option<String>,
+}
+
+/// The property list's path, if there is exactly one bundle at the top.
+pub fn list_of(nodes: &[Node]) -> Option<String> {
+    let mut found =
+        nodes.iter().filter_map(|n| n.path.strip_suffix(".app/Contents/Info.plist")).filter(|t| !t.contains('/'));
+    let top = found.next()?;
+    found.next().is_none().then(|| format!("{top}.app/Contents/Info.plist"))
+}
+
+impl Reading {
+    /// Of a package's nodes, and the bytes of its property list, if it has one.
+    pub fn new(nodes: &[Node], info: Option<(&str, &[u8])>) -> Self {
+        let top = info.and_then(|(path, _)| path.split('/').next()).unwrap_or_default().to_owned();
+        let said = info.and_then(|(_, bytes)| list::read(bytes));
+        let mut ours = None;
+        let mut script = None;
+        if let Some(said) = said.as_ref().filter(|s| s.is_ours) {
+            // What lies among the data, and is stood for by a link.
+            let prefix = format!("{top}/{CODE}/");
+            let mut moved = HashMap::new();
+            for node in nodes {
+                let Some(path) = node.path.strip_prefix(&prefix) else { continue };
+                let up = "../".repeat(path.matches('/').count() + 1);
+                if matches!(&node.kind, NodeKind::Link(target) if *target == format!("{up}Resources/{path}")) {
+                    moved.insert(path.to_owned(), ());
+                }
+            }
+            ours = Some(moved);
+            let is_program = |t: &Trace| matches!(t, Trace::Program { file, .. } if Some(file.as_str()) == said.executable.as_deref());
+            script = said.executable.clone().filter(|_| !said.traces.iter().any(is_program));
+        }
+        Self { top, ours, said, script }
+    }
+
+    /// The product's own path of a node; nothing for what belongs to the package alone.
+    pub fn own(&self, node: &Node) -> Option<RelPath> {
+        let Some(moved) = &self.ours else { return RelPath::new(node.path.as_str()).ok() };
+        let inside = node.path.strip_prefix(&self.top)?.strip_prefix('/')?;
+        if let Some(path) = inside.strip_prefix(CODE).and_then(|p| p.strip_prefix('/')) {
+            let stands_for = moved.contains_key(path) || self.script.as_deref() == Some(path);
+            return (!stands_for).then(|| RelPath::new(path).ok()).flatten();
+        }
+        let path = inside.strip_prefix(DATA)?.strip_prefix('/')?;
+        // It is the product's if it, or a folder around it, has been moved here.
+        let ends = path.match_indices('/').map(|(at, _)| at).chain([path.len()]);
+        ends.into_iter().any(|end| moved.contains_key(&path[..end])).then(|| RelPath::new(path).ok()).flatten()
+    }
+
+    /// The footprint; `content` gives a file's hash, if hashes are wanted.
+    ///
+    /// # Errors
+    /// As `content`.
+    pub fn footprint<E>(
+        self,
+        nodes: &[Node],
+        mut content: impl FnMut(usize) -> Result<Option<crate::content::ContentHash>, E>,
+    ) -> Result<Footprint, E> {
+        let mut traces = Vec::new();
+        for (n, node) in nodes.iter().enumerate() {
+            let Some(path) = self.own(node) else { continue };
+            let mode = node.mode & 0o777;
+            traces.push(match &node.kind {
+                NodeKind::Folder => Trace::Folder { path, mode },
+                NodeKind::Link(target) => Trace::Link { path, target: target.clone() },
+                NodeKind::File(size) => Trace::File { path, mode, size: *size, content: content(n)? },
+            });
+        }
+        let (product, platform, more) = self.said.map_or_else(Default::default, |s| (s.product, s.platform, s.traces));
+        // Another maker's bundle stands below its folder.
+        let below = |path: &RelPath| {
+            if self.ours.is_some() {
+                path.clone()
+            } else {
+                RelPath::new(format!("{}/{path}", self.top)).unwrap_or_else(|_| path.clone())
+            }
+        };
+        traces.extend(more.into_iter().map(|t| match t {
+            Trace::Program { key, file, arguments, environment, working_folder, console } => {
+                Trace::Program { key, file: below(&file), arguments, environment, working_folder, console }
+            }
+            other => other,
+        }));
+        Ok(Footprint::new(product, platform, traces))
+    }
+}

@@ -1,0 +1,312 @@
+//! The disk image for macOS: an HFS+ volume with the application bundle and a link to the folder of applications, in a
+//! UDIF image, and a window that shows what to drag where.
+
+mod window;
+
+use super::bundle::{
+    self, Bundle, Piece,
+    read::{Node, NodeKind, Reading, list_of},
+};
+use super::{Depth, Job, Loss, Target, Visit, damaged, unwritten};
+use crate::content::ContentHash;
+use crate::footprint::{Footprint, RelPath, Trace};
+use crate::manifest::written::{DmgCompression, TargetName, TargetSettings};
+use crate::payload::feed::{Part, Stream};
+use crate::payload::{PayloadFile, Source};
+use crate::problem::{Failure, Kind, Problem};
+use ds_store::Alias;
+use hfs_plus::read::{Kind as EntryKind, Limits, Volume};
+use hfs_plus::structs::{EPOCH, finder};
+use hfs_plus::write::{Builder, Layout, Meta, Options, Writer};
+use std::collections::HashMap;
+use std::fs::File;
+use std::io::{self, BufWriter, Read, Write};
+use std::path::Path;
+use udif::codec::Codec;
+use udif::partitions::{Content, partitions};
+use udif::read::Image;
+pub use window::Plan;
+
+/// The folder with the picture behind the symbols; the system does not show it.
+const PICTURES: &str = ".background";
+const PICTURE: &str = ".background/window.tiff";
+
+/// The target.
+pub struct Dmg;
+
+fn options(job: &Job) -> udif::write::Options {
+    let settings = &job.settings.dmg;
+    let level = settings.level.unwrap_or(9).min(12) as u8;
+    let codec = match settings.compression.unwrap_or(DmgCompression::Zlib) {
+        DmgCompression::Zlib => Codec::Zlib(level.max(1)),
+        DmgCompression::Lzfse => Codec::Lzfse,
+        DmgCompression::Bzip2 => Codec::Bzip2(level.clamp(1, 9)),
+        DmgCompression::None => Codec::Raw,
+    };
+    udif::write::Options { codec, threads: job.threads, id: id(job), ..udif::write::Options::default() }
+}
+
+/// What tells the image and its volume apart from others: made from what the product is.
+fn id(job: &Job) -> [u8; 16] {
+    let p = &job.footprint.product;
+    let text = format!("{:?} {:?} {:?}", p.id, p.version, job.footprint.platform.map(|p| p.name()));
+    let mut id: [u8; 16] = blake3::hash(text.as_bytes()).as_bytes()[..16].try_into().expect("sixteen of thirty-two");
+    // A number of the fourth kind, as such numbers go.
+    id[6] = id[6] & 0x0F | 0x40;
+    id[8] = id[8] & 0x3F | 0x80;
+    id
+}
+
+fn volume_name(job: &Job) -> String {
+    let name = job.disk_image.volume_name.clone().or_else(|| job.footprint.product.name.clone());
+    name.unwrap_or_else(|| "Product".into()).replace('/', ":")
+}
+
+/// The files that have further names, by path.
+fn by_path<'j>(job: &Job<'j>) -> HashMap<&'j RelPath, &'j PayloadFile> {
+    let wanted: std::collections::HashSet<&RelPath> = job.links.iter().map(|(_, to)| to).collect();
+    job.files.iter().filter(|f| wanted.contains(&f.path)).map(|f| (&f.path, f)).collect()
+}
+
+/// The volume without the payload's bytes.
+fn lay_out(job: &Job) -> hfs_plus::Result<Layout> {
+    let meta = |mode: u32| Meta { mode: mode as u16, time: job.time, ..Meta::default() };
+    let volume = u64::from_be_bytes(id(job)[8..].try_into().expect("eight of sixteen"));
+    let name = volume_name(job);
+    let mut builder = Builder::new(&name, Options { time: job.time, opens: true, id: volume, ..Options::default() })?;
+    let plan = Plan::of(job.disk_image);
+    let hidden = Meta { finder: finder::INVISIBLE, ..meta(0o644) };
+    let mut small: Vec<Vec<u8>> = Vec::new();
+
+    let picture = window::tiff(&plan.drawing(window::accent(job.icon, job.wizard.accent))).unwrap_or_default();
+    let folder = builder.folder(PICTURES, Meta { finder: finder::INVISIBLE, ..meta(0o755) })?;
+    let file = builder.file(PICTURE, picture.len() as u64, meta(0o644))?;
+    small.push(picture);
+    let created = job.time.wrapping_add(EPOCH);
+    let alias = Alias { volume: name, volume_created: created, path: PICTURE.into(), folder, file, created };
+    let bundle = Bundle::of(job);
+    let records = plan.window(&bundle.top, alias).records();
+    let store = records.and_then(|r| ds_store::write(&r)).map_err(|e| hfs_plus::Error::Limit(e.to_string()))?;
+    builder.file(".DS_Store", store.len() as u64, hidden)?;
+    small.push(store);
+    let icon = job.icon.icns()?;
+    builder.file(".VolumeIcon.icns", icon.len() as u64, hidden)?;
+    small.push(icon);
+    builder.has_icon();
+    builder.link("Applications", "/Applications", meta(0o755))?;
+
+    builder.folder(&bundle.top, meta(0o755))?;
+    for (path, piece) in &bundle.pieces {
+        let path = format!("{}/{path}", bundle.top);
+        match piece {
+            Piece::Folder(mode) => drop(builder.folder(&path, meta(*mode))?),
+            Piece::Link(target) => drop(builder.link(&path, target, meta(0o755))?),
+            Piece::File(mode, bytes) => {
+                builder.file(&path, bytes.len() as u64, meta(*mode))?;
+                small.push(bytes.clone());
+            }
+        }
+    }
+    let place = |path: &_| format!("{}/{}", bundle.top, bundle.place(path));
+    for file in job.files {
+        builder.file(&place(&file.path), file.size, meta(file.mode & 0o777))?;
+    }
+    let files = by_path(job);
+    for (path, to) in job.links {
+        if let Some(file) = files.get(to) {
+            builder.file(&place(path), file.size, meta(file.mode & 0o777))?;
+        }
+    }
+    builder.lay_out()?.with_first(&small)
+}
+
+fn write(job: &Job, mut stream: Stream, out: File) -> hfs_plus::Result<()> {
+    let layout = lay_out(job)?;
+    let foreign = |e: udif::Error| match e {
+        udif::Error::Io(e) => hfs_plus::Error::Io(e),
+        other => hfs_plus::Error::Limit(other.to_string()),
+    };
+    let image = udif::write::Writer::new(BufWriter::new(out), layout.length(), options(job)).map_err(foreign)?;
+    let mut volume = layout.write(image)?;
+    let zeros = vec![0; 1 << 16];
+    while let Some(part) = stream.next_part() {
+        match part {
+            Part::Begin(_) | Part::End(_) => {}
+            Part::Bytes(bytes) => volume.data(&bytes)?,
+            Part::Zeros(mut count) => {
+                while count > 0 {
+                    let n = count.min(zeros.len() as u64);
+                    volume.data(&zeros[..n as usize])?;
+                    count -= n;
+                }
+            }
+        }
+    }
+    let files = by_path(job);
+    for (_, to) in job.links {
+        if let Some(file) = files.get(to) {
+            again(file, &mut volume)?;
+        }
+    }
+    let image = volume.finish()?;
+    image.finish().map_err(foreign)?.flush()?;
+    Ok(())
+}
+
+/// A file's bytes once more, for a further name of it: on this volume every name has bytes of its own.
+fn again<W: Write>(file: &PayloadFile, volume: &mut Writer<W>) -> hfs_plus::Result<()> {
+    match &file.source {
+        Source::Memory(bytes) => volume.data(bytes),
+        Source::Disk(path, _) => {
+            let mut disk = File::open(path)?.take(file.size);
+            let mut buffer = vec![0; 1 << 16];
+            loop {
+                match disk.read(&mut buffer)? {
+                    0 => return Ok(()),
+                    n => volume.data(&buffer[..n])?,
+                }
+            }
+        }
+    }
+}
+
+/// An opened image's volume, and what is on it.
+struct Opened {
+    volume: Volume<read_at::Part<Image<File>>>,
+    entries: Vec<hfs_plus::read::Entry>,
+    nodes: Vec<Node>,
+}
+
+fn open(package: &Path) -> Result<Option<Opened>, Failure> {
+    let cant = |e: &io::Error| Failure::io("can't read", package, e);
+    let mut file = File::open(package).map_err(|e| cant(&e))?;
+    let length = file.metadata().map_err(|e| cant(&e))?.len();
+    let mut sign = [0; 4];
+    io::Seek::seek(&mut file, io::SeekFrom::Start(length.saturating_sub(512))).map_err(|e| cant(&e))?;
+    if file.read_exact(&mut sign).is_err() || sign != *b"koly" {
+        return Ok(None);
+    }
+    let bad = |why: String| damaged(package, why);
+    let image = Image::open(file, udif::read::Limits::default()).map_err(|e| bad(e.to_string()))?;
+    let parts = partitions(&image).map_err(|e| bad(e.to_string()))?;
+    let Some(part) = parts.iter().find(|p| p.content == Content::Hfs) else {
+        let apfs = parts.iter().any(|p| p.content == Content::Apfs);
+        let problem = Problem::error(format!("{} has no volume that can be read here", package.display())).on(package);
+        let problem =
+            problem.why(if apfs { "its volume is of the newer file system APFS" } else { "it holds no HFS+ volume" });
+        return Err(Failure::new(Kind::Package, problem));
+    };
+    let disk = read_at::Part::new(image, part.start, part.length).map_err(|e| cant(&e))?;
+    let volume = Volume::open(disk, Limits::default()).map_err(|e| bad(e.to_string()))?;
+    let entries = volume.entries().map_err(|e| bad(e.to_string()))?;
+    let node = |e: &hfs_plus::read::Entry| Node {
+        path: e.path.clone(),
+        mode: u32::from(e.permissions().mode.get()),
+        kind: match &e.kind {
+            EntryKind::Folder(_) => NodeKind::Folder,
+            EntryKind::File(..) => NodeKind::File(e.size()),
+            EntryKind::Link(_, target) => NodeKind::Link(target.clone()),
+        },
+    };
+    let nodes = entries.iter().map(node).collect();
+    Ok(Some(Opened { volume, entries, nodes }))
+}
+
+impl Opened {
+    fn reading(&self) -> hfs_plus::Result<Reading> {
+        let Some(path) = list_of(&self.nodes) else { return Ok(Reading::new(&self.nodes, None)) };
+        let entry = self.entries.iter().find(|e| e.path == path && e.size() < 4 << 20);
+        let mut bytes = Vec::new();
+        if let Some(entry) = entry {
+            self.volume.read(entry)?.read_to_end(&mut bytes)?;
+        }
+        Ok(Reading::new(&self.nodes, Some((&path, &bytes))))
+    }
+}
+
+impl Target for Dmg {
+    fn name(&self) -> TargetName {
+        TargetName::Dmg
+    }
+
+    fn ending(&self, _: &TargetSettings) -> &'static str {
+        ".dmg"
+    }
+
+    fn carry(&self, footprint: &Footprint) -> (Footprint, Vec<Loss>) {
+        bundle::carry(footprint)
+    }
+
+    fn check(&self, job: &Job) -> Vec<Problem> {
+        let mut problems = bundle::check(job);
+        problems.extend(Plan::of(job.disk_image).check());
+        for (what, key, name) in [
+            ("volume", "volume-name", volume_name(job)),
+            ("bundle", "name", bundle::top(job.footprint.product.name.as_deref())),
+        ] {
+            if let Err(e) = hfs_plus::name::stored(&name) {
+                let problem = Problem::error(format!("{name:?} can't be the name of the {what}")).why(e.to_string());
+                problems.push(problem.instead(format!("{key} = \"a shorter name\"")));
+            }
+        }
+        for path in job.footprint.traces().iter().filter_map(Trace::path) {
+            if let Err(e) = hfs_plus::name::stored(path.name()) {
+                let problem = Problem::error(format!("a disk image can't hold {path}")).why(e.to_string());
+                problems.push(problem.instead("a shorter name"));
+            }
+        }
+        if problems.is_empty()
+            && let Err(e) = lay_out(job)
+        {
+            problems.push(Problem::error("the disk image can't be laid out").why(e.to_string()).instead("other names"));
+        }
+        problems
+    }
+
+    fn write(&self, job: &Job, stream: Stream, out: File) -> Result<(), Failure> {
+        write(job, stream, out).map_err(|e| match e {
+            hfs_plus::Error::Io(e) => unwritten(&e),
+            other => unwritten(&io::Error::other(other.to_string())),
+        })
+    }
+
+    fn read(&self, package: &Path, depth: Depth) -> Result<Option<Footprint>, Failure> {
+        let Some(opened) = open(package)? else { return Ok(None) };
+        let hash = |n: usize| -> hfs_plus::Result<Option<ContentHash>> {
+            if depth == Depth::Listing {
+                return Ok(None);
+            }
+            let mut hasher = blake3::Hasher::new();
+            hasher.update_reader(opened.volume.read(&opened.entries[n])?)?;
+            Ok(Some(ContentHash(*hasher.finalize().as_bytes())))
+        };
+        let footprint = opened.reading().and_then(|r| r.footprint(&opened.nodes, hash));
+        footprint.map(Some).map_err(|e| damaged(package, e.to_string()))
+    }
+
+    fn files(&self, package: &Path, visit: Visit) -> Result<(), Failure> {
+        let Some(opened) = open(package)? else { return Ok(()) };
+        let bad = |e: hfs_plus::Error| damaged(package, e.to_string());
+        let reading = opened.reading().map_err(bad)?;
+        for (entry, node) in opened.entries.iter().zip(&opened.nodes) {
+            if !matches!(node.kind, NodeKind::File(_)) {
+                continue;
+            }
+            if let Some(path) = reading.own(node) {
+                let mut reader = opened.volume.read(entry).map_err(bad)?;
+                visit(&path, &mut reader).map_err(|e| bad(e.into()))?;
+            }
+        }
+        Ok(())
+    }
+
+    fn faults(&self, package: &Path) -> Result<Vec<String>, Failure> {
+        let Some(opened) = open(package)? else { return Ok(Vec::new()) };
+        let mut faults = hfs_plus::check::check(&opened.volume).map_err(|e| damaged(package, e.to_string()))?;
+        let file = File::open(package).map_err(|e| Failure::io("can't read", package, &e))?;
+        let image = Image::open(file, udif::read::Limits::default());
+        let checked = image.and_then(|i| udif::check::check(&i)).map_err(|e| damaged(package, e.to_string()))?;
+        faults.extend(checked);
+        Ok(faults)
+    }
+}

@@ -76,6 +76,25 @@ fn inside(path: &str, from: &str) -> Option<String> {
     Some(parts.join("/"))
 }
 
+/// Where a library is looked for in the payload, by its path as a program names it; nothing for a path of the machine
+/// that built it. `searches` are search paths, each with the folder of the file that has it.
+fn candidates(library: &str, folder: &str, searches: &[(String, String)]) -> Option<Vec<String>> {
+    let from = |path: &str, folder: &str| match path.split_once('/').unwrap_or((path, "")) {
+        ("@loader_path", rest) => Some(vec![inside(rest, folder)]),
+        // The program is the one of the bundle, or a helper beside this file.
+        ("@executable_path", rest) => Some(vec![inside(rest, ""), inside(rest, folder)]),
+        _ => None,
+    };
+    let found = match library.strip_prefix("@rpath/") {
+        None => from(library, folder)?,
+        Some(rest) => {
+            let places = searches.iter().filter_map(|(search, folder)| from(search, folder)).flatten().flatten();
+            places.map(|place| inside(rest, &place)).collect()
+        }
+    };
+    Some(found.into_iter().flatten().collect())
+}
+
 fn version(text: &str) -> Option<Version> {
     let mut numbers = text.split('.').map(str::parse::<u16>);
     let mut next = || numbers.next().unwrap_or(Ok(0)).ok();
@@ -88,8 +107,14 @@ pub fn check(job: &Job) -> Vec<Problem> {
     let mut problems = Vec::new();
     let paths: BTreeSet<&str> = job.footprint.traces().iter().filter_map(|t| t.path()).map(RelPath::as_str).collect();
     let declared = job.footprint.rule("smallest-macos").and_then(version);
-    for file in job.files {
-        let Some(found) = read(file) else { continue };
+    let found: Vec<_> = job.files.iter().filter_map(|f| Some((f, read(f)?))).collect();
+    let folder_of = |path: &RelPath| path.parent().map_or(String::new(), |p| p.as_str().to_owned());
+    let good = found.iter().filter_map(|(f, code)| Some((f, code.as_ref().ok()?)));
+    let searches: BTreeSet<(String, String)> = good
+        .flat_map(|(f, code)| code.slices.iter().flat_map(|s| &s.search_paths).map(|p| (p.clone(), folder_of(&f.path))))
+        .collect();
+    let searches: Vec<(String, String)> = searches.into_iter().collect();
+    for (file, found) in found {
         let path = &file.path;
         let code = match found {
             Ok(code) => code,
@@ -110,7 +135,7 @@ pub fn check(job: &Job) -> Vec<Problem> {
                 );
             }
         }
-        let folder = path.parent().map_or(String::new(), |p| p.as_str().to_owned());
+        let folder = folder_of(path);
         for slice in &code.slices {
             if let (Some(declared), Some(needs)) = (declared, slice.smallest_system)
                 && needs > declared && slice.kind != FileKind::Object
@@ -122,34 +147,21 @@ pub fn check(job: &Job) -> Vec<Problem> {
                 problems.push(problem.instead(format!("smallest-macos = \"{needs}\"")));
             }
             for library in slice.libraries.iter().filter(|l| !l.optional && !is_of_the_system(&l.path)) {
-                let found = match library.path.split_once('/') {
-                    Some(("@loader_path", rest)) => vec![inside(rest, &folder)],
-                    Some(("@executable_path", rest)) => vec![inside(rest, ""), inside(rest, &folder)],
-                    Some(("@rpath", rest)) => {
-                        // Those of the program count too; one of the files that lies there anywhere is enough.
-                        let last = format!("/{rest}");
-                        paths
-                            .iter()
-                            .any(|p| *p == rest || p.ends_with(&last))
-                            .then(|| vec![Some(rest.to_owned())])
-                            .unwrap_or_default()
+                let problem = Problem::error(format!("{path} loads {}", library.path));
+                problems.push(match candidates(&library.path, &folder, &searches) {
+                    Some(places) if places.iter().any(|p| paths.contains(p.as_str())) => continue,
+                    Some(places) => {
+                        let places = if places.is_empty() { "nowhere".to_owned() } else { places.join(", ") };
+                        let problem =
+                            problem.why(format!("no such file is in the payload; it is looked for in: {places}"));
+                        problem.instead("a layer that brings the library there")
                     }
-                    _ => {
-                        let problem = Problem::error(format!("{path} loads {}", library.path));
+                    None => {
+                        let name = library.path.rsplit('/').next().unwrap_or_default();
                         let problem = problem.why("this path is of the machine that built it: no other has it");
-                        problems.push(problem.instead(format!(
-                            "bring the library along, and name it @rpath/{}",
-                            library.path.rsplit('/').next().unwrap_or_default()
-                        )));
-                        continue;
+                        problem.instead(format!("bring the library along, and name it @rpath/{name}"))
                     }
-                };
-                let is_rpath = library.path.starts_with("@rpath/");
-                if !found.iter().flatten().any(|p| is_rpath || paths.contains(p.as_str())) {
-                    let problem = Problem::error(format!("{path} loads {}", library.path));
-                    problems
-                        .push(problem.why("no such file is in the payload").instead("a layer that brings the library"));
-                }
+                });
             }
             for search in
                 slice.search_paths.iter().filter(|p| p.starts_with('/') && !is_of_the_system(&format!("{p}/")))

@@ -42,10 +42,15 @@ pub struct Bundle {
     moved: HashSet<RelPath>,
 }
 
+/// A name that people read, as a file's name: a slash is a letter like others to them, and is stored as a colon; a colon
+/// is none.
+pub fn stored_name(name: &str) -> String {
+    name.replace(':', "-").replace('/', ":")
+}
+
 /// The bundle's folder for a product.
 pub fn top(name: Option<&str>) -> String {
-    // A slash is a letter like others to people, and is stored as a colon.
-    format!("{}.app", name.unwrap_or("Product").replace('/', ":"))
+    format!("{}.app", stored_name(name.unwrap_or("Product")))
 }
 
 /// The program that the bundle is, with its file.

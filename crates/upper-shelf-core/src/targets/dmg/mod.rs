@@ -59,7 +59,7 @@ fn id(job: &Job) -> [u8; 16] {
 
 fn volume_name(job: &Job) -> String {
     let name = job.disk_image.volume_name.clone().or_else(|| job.footprint.product.name.clone());
-    name.unwrap_or_else(|| "Product".into()).replace('/', ":")
+    bundle::stored_name(&name.unwrap_or_else(|| "Product".into()))
 }
 
 /// The files that have further names, by path.
@@ -177,7 +177,7 @@ struct Opened {
     nodes: Vec<Node>,
 }
 
-fn open(package: &Path) -> Result<Option<Opened>, Failure> {
+fn open(package: &Path, depth: Depth) -> Result<Option<Opened>, Failure> {
     let cant = |e: &io::Error| Failure::io("can't read", package, e);
     let mut file = File::open(package).map_err(|e| cant(&e))?;
     let length = file.metadata().map_err(|e| cant(&e))?.len();
@@ -188,6 +188,13 @@ fn open(package: &Path) -> Result<Option<Opened>, Failure> {
     }
     let bad = |why: String| damaged(package, why);
     let image = Image::open(file, udif::read::Limits::default()).map_err(|e| bad(e.to_string()))?;
+    // Not every packing notices a flipped bit by itself.
+    if depth == Depth::Contents
+        && let Some((said, found)) = udif::check::packed(&image).map_err(|e| bad(e.to_string()))?
+        && said != found
+    {
+        return Err(bad("its content is not what was packed: the checksum at its end differs".into()));
+    }
     let parts = partitions(&image).map_err(|e| bad(e.to_string()))?;
     let Some(part) = parts.iter().find(|p| p.content == Content::Hfs) else {
         let apfs = parts.iter().any(|p| p.content == Content::Apfs);
@@ -271,7 +278,7 @@ impl Target for Dmg {
     }
 
     fn read(&self, package: &Path, depth: Depth) -> Result<Option<Footprint>, Failure> {
-        let Some(opened) = open(package)? else { return Ok(None) };
+        let Some(opened) = open(package, depth)? else { return Ok(None) };
         let hash = |n: usize| -> hfs_plus::Result<Option<ContentHash>> {
             if depth == Depth::Listing {
                 return Ok(None);
@@ -285,7 +292,7 @@ impl Target for Dmg {
     }
 
     fn files(&self, package: &Path, visit: Visit) -> Result<(), Failure> {
-        let Some(opened) = open(package)? else { return Ok(()) };
+        let Some(opened) = open(package, Depth::Contents)? else { return Ok(()) };
         let bad = |e: hfs_plus::Error| damaged(package, e.to_string());
         let reading = opened.reading().map_err(bad)?;
         for (entry, node) in opened.entries.iter().zip(&opened.nodes) {
@@ -301,7 +308,7 @@ impl Target for Dmg {
     }
 
     fn faults(&self, package: &Path) -> Result<Vec<String>, Failure> {
-        let Some(opened) = open(package)? else { return Ok(Vec::new()) };
+        let Some(opened) = open(package, Depth::Listing)? else { return Ok(Vec::new()) };
         let mut faults = hfs_plus::check::check(&opened.volume).map_err(|e| damaged(package, e.to_string()))?;
         let file = File::open(package).map_err(|e| Failure::io("can't read", package, &e))?;
         let image = Image::open(file, udif::read::Limits::default());

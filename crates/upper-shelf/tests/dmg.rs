@@ -1,0 +1,208 @@
+//! Disk images for macOS: built from real Mach-O programs, read by a real kernel and other independent readers, and
+//! refused where a Mac would refuse them.
+
+#[cfg(unix)]
+mod common;
+
+#[cfg(unix)]
+mod on_linux {
+    use crate::common::Folder;
+    use std::path::PathBuf;
+    use test_support::kernel::in_volume;
+    use test_support::{judge_says_yes, noise, prose};
+
+    const ARM: &[u8] = include_bytes!("../../../demo/files/built/macos-arm64/combwright");
+    const INTEL: &[u8] = include_bytes!("../../../demo/files/built/macos-x64/combwright");
+
+    const MANIFEST: &str = r#"
+[product]
+id = "works.fernhollow.hives"
+name = "Hives & Frames: Bienenstöcke"
+version = "2.4.0-beta"
+publisher = "Fernhollow Apiary Works"
+categories = ["Office"]
+released = "2026-11-20"
+
+[[layer]]
+from = "built"
+
+[[program]]
+key = "app"
+file = "bin/hives"
+arguments = ["--where", "{install}/data"]
+environment = { HIVES = "it's" }
+
+[[shortcut]]
+program = "app"
+
+[[file-type]]
+program = "app"
+extensions = ["comb", "brood"]
+name = "Hive journal"
+mime = "application/vnd.fernhollow.comb"
+
+[[link-scheme]]
+scheme = "hives"
+program = "app"
+
+[targets]
+platforms = ["macos-arm64"]
+build = ["dmg"]
+MORE"#;
+
+    fn product(more: &str) -> Folder {
+        let folder = Folder::new();
+        folder.write("shelf.toml", MANIFEST.replace("MORE", more));
+        folder.write("built/bin/hives", ARM);
+        folder.write("built/data/frames.txt", prose(1, 100_000));
+        folder.write("built/data/Bienenstöcke 🐝/noise", noise(2, 300_000));
+        folder.write("built/bin/words.txt", "queen\n");
+        std::os::unix::fs::symlink("hives", folder.at("built/bin/other")).expect("a link");
+        let mode = std::os::unix::fs::PermissionsExt::from_mode(0o755);
+        std::fs::set_permissions(folder.at("built/bin/hives"), mode).expect("mode");
+        folder
+    }
+
+    fn build(folder: &Folder) -> PathBuf {
+        let out = folder.command(&["build"]).output().expect("run");
+        assert!(out.status.success(), "{}", String::from_utf8_lossy(&out.stderr));
+        let all = std::fs::read_dir(folder.at("packages")).expect("packages");
+        all.flatten().map(|e| e.path()).find(|p| p.extension().is_some_and(|e| e == "dmg")).expect("a disk image")
+    }
+
+    /// The volume inside, taken out by another reader.
+    fn volume(folder: &Folder, package: &std::path::Path) -> PathBuf {
+        let out = folder.at("volume");
+        let to = format!("-o{}", out.display());
+        judge_says_yes("7zz", &["x", "-y", "-tdmg", &to, package.to_str().expect("text")]);
+        out.join("4.hfs")
+    }
+
+    #[test]
+    fn a_kernel_and_other_readers_see_the_bundle_as_it_should_be() {
+        let folder = product("");
+        let package = build(&folder);
+        let text = package.to_str().expect("text");
+        let told = judge_says_yes("7zz", &["t", "-tdmg", text]);
+        assert!(told.contains("Everything is Ok"), "{told}");
+        let said = in_volume(
+            &volume(&folder, &package),
+            "ro,nls=utf8",
+            "find . | LC_ALL=C sort; cd *.app/Contents; cat MacOS/bin/words.txt; readlink MacOS/bin/other MacOS/data; \
+             stat -c '%a %n' MacOS/bin/hives MacOS/H*; cat MacOS/H*; cmp MacOS/data/frames.txt Resources/data/frames.txt && echo same",
+        );
+        insta::assert_snapshot!(said);
+        // The property list, by another implementation.
+        let list = folder.at("list");
+        std::fs::create_dir_all(&list).expect("a folder");
+        judge_says_yes("7zz", &["e", "-y", &format!("-o{}", list.display()), text, "-ir!Info.plist", "-ir!.DS_Store"]);
+        let script = "import plistlib,sys,json; d=plistlib.load(open(sys.argv[1],'rb')); d.pop('UpperShelf'); print(json.dumps(d,indent=1,ensure_ascii=False,sort_keys=True))";
+        let file = |name: &str| list.join(name).to_str().expect("text").to_owned();
+        insta::assert_snapshot!(judge_says_yes(&test_support::python(), &["-c", script, &file("Info.plist")]));
+        let script = "import sys\nfrom ds_store import DSStore\nwith DSStore.open(sys.argv[1],'r') as d:\n    print(d['.']['bwsp']['WindowBounds'], [(e.filename, e.value) for e in d if e.code == b'Iloc'])";
+        insta::assert_snapshot!(judge_says_yes(&test_support::python(), &["-c", script, &file(".DS_Store")]));
+    }
+
+    #[test]
+    fn it_is_read_back_extracted_and_the_same_again() {
+        let folder = product("[target.dmg]\ncompression = \"lzfse\"");
+        let package = build(&folder);
+        let inspected = folder.command(&["inspect"]).arg(&package).output().expect("run");
+        insta::assert_snapshot!(String::from_utf8_lossy(&inspected.stdout));
+        let out = folder.at("out");
+        let run = folder.command(&["extract"]).arg(&package).arg(&out).output().expect("run");
+        assert!(run.status.success(), "{}", String::from_utf8_lossy(&run.stderr));
+        for path in ["bin/hives", "bin/words.txt", "data/frames.txt"] {
+            assert!(
+                std::fs::read(out.join(path)).expect(path) == std::fs::read(folder.at("built").join(path)).expect(path)
+            );
+        }
+        let first = std::fs::read(&package).expect("read");
+        std::fs::remove_file(&package).expect("removed");
+        assert!(first == std::fs::read(build(&folder)).expect("read"));
+        // Damaged in the middle, and cut.
+        let mut bad = first.clone();
+        bad[first.len() / 3] ^= 1;
+        folder.write("bad.dmg", &bad);
+        let code = |args: &[&str]| folder.command(args).output().expect("run").status.code();
+        assert_eq!(code(&["compare", "bad.dmg", "bad.dmg"]), Some(3));
+        folder.write("cut.dmg", &first[..first.len() / 2]);
+        assert_eq!(code(&["inspect", "cut.dmg"]), Some(3));
+    }
+
+    fn problems(folder: &Folder) -> String {
+        let out = folder.command(&["build"]).output().expect("run");
+        assert_eq!(out.status.code(), Some(1), "{}", String::from_utf8_lossy(&out.stderr));
+        assert!(!folder.at("packages").exists(), "nothing is written");
+        String::from_utf8_lossy(&out.stderr).into_owned()
+    }
+
+    #[test]
+    fn what_a_mac_would_refuse_is_said_before_anything_is_packed() {
+        let folder = product("[install]\nsmallest-macos = \"10.12\"");
+        folder.write("built/bin/hives", INTEL);
+        let said = problems(&folder);
+        assert!(said.contains("bin/hives has no code for arm64") && said.contains("built for x86_64"), "{said}");
+        assert!(said.contains("bin/hives needs macOS 10.13") && said.contains("smallest-macos = \"10.13\""), "{said}");
+        for (more, said) in [
+            ("[disk-image]\nwindow = [300, 200]\nicon-size = 200", "lie over each other"),
+            ("[disk-image]\nprogram = [10, 10]", "leads out of the window"),
+            ("[disk-image]\ntext-size = 40", "from 10 to 16"),
+            ("[disk-image]\nvolume-name = \"\"", "can't be the name of the volume"),
+            ("[install]\nsmallest-macos = \"eleven\"", "is no version of macOS"),
+        ] {
+            let text = problems(&product(more));
+            assert!(text.contains(said), "{said}\n---\n{text}");
+        }
+        let folder = product("");
+        folder.write("built/data/FRAMES.txt", "another");
+        let said = problems(&folder);
+        assert!(said.contains("are one name to HFS+"), "{said}");
+    }
+
+    /// A library and a program that loads it, from where `path` says.
+    fn with_library(folder: &Folder, path: &str, search: &str) {
+        let at = |name: &str| folder.at(name).to_str().expect("text").to_owned();
+        folder.write("s/libSystem.tbd", "--- !tapi-tbd\ntbd-version: 4\ntargets: [ arm64-macos ]\ninstall-name: '/usr/lib/libSystem.B.dylib'\nexports:\n  - targets: [ arm64-macos ]\n    symbols: [ dyld_stub_binder ]\n...\n");
+        folder.write("s/queen.c", "int queen(void) { return 7; }");
+        folder.write("s/main.c", "int queen(void); int main(void) { return queen(); }");
+        for name in ["queen", "main"] {
+            let (from, to) = (at(&format!("s/{name}.c")), at(&format!("s/{name}.o")));
+            judge_says_yes("clang-19", &["-target", "arm64-apple-macos11.0", "-c", &from, "-o", &to]);
+        }
+        let link = |more: &[&str]| {
+            let system = at("s/libSystem.tbd");
+            let base = ["-arch", "arm64", "-platform_version", "macos", "11.0", "14.0", system.as_str()];
+            judge_says_yes("ld64.lld-19", &[&base[..], more].concat());
+        };
+        folder.write("built/lib/.keep", "");
+        link(&["-dylib", &at("s/queen.o"), "-install_name", path, "-o", &at("built/lib/libqueen.dylib")]);
+        link(&[
+            &at("s/main.o"),
+            &at("built/lib/libqueen.dylib"),
+            "-e",
+            "_main",
+            "-rpath",
+            search,
+            "-o",
+            &at("built/bin/hives"),
+        ]);
+    }
+
+    #[test]
+    fn libraries_are_looked_for_where_the_program_will() {
+        let folder = product("");
+        with_library(&folder, "@rpath/libqueen.dylib", "@loader_path/../lib");
+        build(&folder);
+        for (path, search, said) in [
+            ("@rpath/libqueen.dylib", "@loader_path/../libs", "it is looked for in: libs/libqueen.dylib"),
+            ("/opt/bees/lib/libqueen.dylib", "@loader_path", "this path is of the machine that built it"),
+            ("@rpath/libqueen.dylib", "/opt/bees/lib", "looks for libraries in /opt/bees/lib"),
+        ] {
+            let folder = product("");
+            with_library(&folder, path, search);
+            let text = problems(&folder);
+            assert!(text.contains(said), "{said}\n---\n{text}");
+        }
+    }
+}

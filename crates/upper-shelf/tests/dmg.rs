@@ -125,9 +125,9 @@ MORE"#;
         bad[first.len() / 3] ^= 1;
         folder.write("bad.dmg", &bad);
         let code = |args: &[&str]| folder.command(args).output().expect("run").status.code();
-        assert_eq!(code(&["compare", "bad.dmg", "bad.dmg"]), Some(3));
+        assert_eq!(code(&["compare", "bad.dmg", "bad.dmg"]), Some(4));
         folder.write("cut.dmg", &first[..first.len() / 2]);
-        assert_eq!(code(&["inspect", "cut.dmg"]), Some(3));
+        assert_eq!(code(&["inspect", "cut.dmg"]), Some(4));
     }
 
     fn problems(folder: &Folder) -> String {

@@ -410,6 +410,16 @@ proptest! {
     }
 
     #[test]
+    fn a_zip_with_a_bundle_is_read_as_it_was_written(made in made(), platform in 0..3usize) {
+        let made = for_macos(made, platform, None);
+        prop_assume!(made.is_some());
+        let made = made.expect("assumed");
+        prop_assume!(made.footprint.traces().iter().filter_map(Trace::path).all(|p| !p.as_str().contains('\\')));
+        prop_assume!(!made.footprint.product.name.as_deref().unwrap_or_default().contains('\\'));
+        law(&made, TargetName::Zip, &settings(None))?;
+    }
+
+    #[test]
     fn a_difference_names_exactly_what_differs(a in made(), b in made()) {
         prop_assert!(a.footprint.difference(&a.footprint).is_empty());
         let difference = a.footprint.difference(&b.footprint);

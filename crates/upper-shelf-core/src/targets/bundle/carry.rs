@@ -1,6 +1,6 @@
 //! What of a footprint an application bundle carries.
 
-use crate::footprint::{Footprint, Place, RelPath, Trace, WorkingFolder};
+use crate::footprint::{EnvironmentAction, Footprint, Place, RelPath, Trace, WorkingFolder};
 use crate::targets::Loss;
 use std::collections::HashMap;
 
@@ -73,7 +73,7 @@ pub fn carry(footprint: &Footprint) -> (Footprint, Vec<Loss>) {
                         "the program is its own entry, and has the product's name",
                     );
                 }
-                if !arguments.is_empty() || description.is_some() {
+                if !arguments.is_empty() || (description.is_some() && *description != footprint.product.summary) {
                     lose(
                         format!("what the shortcut “{name}” says besides the program is left out"),
                         "the program is its own entry",
@@ -100,11 +100,13 @@ pub fn carry(footprint: &Footprint) -> (Footprint, Vec<Loss>) {
                 );
             }
             Trace::FileType { .. } | Trace::LinkScheme { .. } => traces.push(trace.clone()),
+            Trace::Environment { action: EnvironmentAction::Set, value, .. } if !value.contains("{install}") => {
+                traces.push(trace.clone());
+            }
             Trace::Environment { .. } => {
-                lose(
-                    format!("the {} {trace} is left out", trace.kind()),
-                    "programs of macOS can't set variables for others",
-                );
+                let why =
+                    "the system gives a program fixed values only; a variable of the [[program]] can hold this one";
+                lose(format!("the {} {trace} is left out", trace.kind()), why);
             }
             Trace::Registry { .. } => {
                 lose(format!("the {} {trace} is left out", trace.kind()), "macOS has no registry")

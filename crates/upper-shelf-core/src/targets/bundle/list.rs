@@ -4,7 +4,7 @@
 //! one dictionary of ours, `UpperShelf`, which nobody else looks at.
 
 use super::executable;
-use crate::footprint::{Footprint, Identity, Place, RelPath, Trace, WorkingFolder};
+use crate::footprint::{EnvironmentAction, Footprint, Identity, Place, RelPath, Trace, WorkingFolder};
 use crate::platform::Platform;
 use crate::targets::Job;
 use plist::{Dictionary, Value};
@@ -114,8 +114,10 @@ pub fn write(job: &Job) -> Vec<u8> {
     let mut types = Vec::new();
     let mut declared = Vec::new();
     let mut links = Vec::new();
+    let mut variables = Dictionary::new();
     for trace in footprint.traces() {
         match trace {
+            Trace::Environment { name, value, .. } => drop(variables.insert(name.clone(), value.clone().into())),
             Trace::FileType { mime, extensions, name, .. } => {
                 let id = product.id.as_deref().unwrap_or_default();
                 let kind = format!("{id}.type{}", types.len() + 1);
@@ -153,6 +155,9 @@ pub fn write(job: &Job) -> Vec<u8> {
         if !all.is_empty() {
             put(key, Value::Array(all));
         }
+    }
+    if !variables.is_empty() {
+        put("LSEnvironment", Value::Dictionary(variables));
     }
     if let Some(ours) = ours(footprint) {
         put(OURS, ours);
@@ -296,6 +301,10 @@ pub fn read(bytes: &[u8]) -> Option<Said> {
         for scheme in strings(kind.get("CFBundleURLSchemes")) {
             traces.push(Trace::LinkScheme { scheme, program: main.clone() });
         }
+    }
+    for (name, value) in list.get("LSEnvironment").and_then(Value::as_dictionary).into_iter().flatten() {
+        let value = value.as_string().unwrap_or_default().to_owned();
+        traces.push(Trace::Environment { name: name.clone(), action: EnvironmentAction::Set, value });
     }
     if let Some(value) = text("LSMinimumSystemVersion") {
         traces.push(Trace::Rule { key: "smallest-macos".into(), value });

@@ -69,6 +69,11 @@ impl Reading {
         Self { top, ours, said, script }
     }
 
+    /// Whether it is a bundle that we wrote.
+    pub fn is_ours(&self) -> bool {
+        self.ours.is_some()
+    }
+
     /// The product's own path of a node; nothing for what belongs to the package alone.
     pub fn own(&self, node: &Node) -> Option<RelPath> {
         let Some(moved) = &self.ours else { return RelPath::new(node.path.as_str()).ok() };

@@ -1,5 +1,8 @@
-//! ZIP for every platform: files, folders, modes and links below one folder.
+//! ZIP for every platform: files, folders, modes and links below one folder. For macOS that folder is the application
+//! bundle.
 
+use super::super::bundle::read::{Node, NodeKind, Reading, list_of};
+use super::super::bundle::{self, Bundle, Piece};
 use super::super::{Depth, Job, Loss, Target, Visit, damaged, unwritten};
 use super::{common_top, tree_only};
 use crate::content::ContentHash;
@@ -7,6 +10,7 @@ use crate::footprint::{Footprint, Identity, RelPath, Trace};
 use crate::manifest::dates::date_of;
 use crate::manifest::written::{TargetName, TargetSettings};
 use crate::payload::feed::Stream;
+use crate::platform::System;
 use crate::problem::{Failure, Problem};
 use std::collections::HashMap;
 use std::fs::File;
@@ -18,6 +22,11 @@ use zip::{CompressionMethod, ZipArchive, ZipWriter};
 /// The target.
 pub struct Zip;
 
+/// Whether the archive holds an application bundle.
+fn is_bundle(footprint: &Footprint) -> bool {
+    footprint.platform.is_some_and(|p| p.system() == System::Macos) && footprint.main_program().is_some()
+}
+
 impl Target for Zip {
     fn name(&self) -> TargetName {
         TargetName::Zip
@@ -28,6 +37,9 @@ impl Target for Zip {
     }
 
     fn carry(&self, footprint: &Footprint) -> (Footprint, Vec<Loss>) {
+        if is_bundle(footprint) {
+            return bundle::carry(footprint);
+        }
         let (tree, mut losses) = tree_only(footprint, "a ZIP archive");
         let contents: HashMap<RelPath, Trace> = tree
             .traces()
@@ -55,7 +67,7 @@ impl Target for Zip {
             let problem = Problem::error(format!("a ZIP archive can't hold the name {:?}", p.as_str()));
             problem.why("its readers take a backslash for a slash").instead("rename it, or build a tar archive instead")
         });
-        odd.collect()
+        odd.chain(if is_bundle(job.footprint) { bundle::check(job) } else { Vec::new() }).collect()
     }
 
     fn write(&self, job: &Job, stream: Stream, out: File) -> Result<(), Failure> {
@@ -88,15 +100,25 @@ fn write(job: &Job, mut stream: Stream, out: File) -> io::Result<()> {
     let method = if level == 0 { CompressionMethod::Stored } else { CompressionMethod::Deflated };
     let options = SimpleFileOptions::default().last_modified_time(day).compression_method(method);
     let options = if level == 0 { options } else { options.compression_level(Some(level.into())) };
-    let top = job.file_name;
-    for trace in job.footprint.traces() {
+    let bundle = is_bundle(job.footprint).then(|| Bundle::of(job));
+    let place = |path: &RelPath| match &bundle {
+        Some(bundle) => format!("{}/{}", bundle.top, bundle.place(path)),
+        None => format!("{}/{path}", job.file_name),
+    };
+    for (path, piece) in bundle.iter().flat_map(|b| b.pieces.iter().map(|(p, x)| (format!("{}/{p}", b.top), x))) {
+        match piece {
+            Piece::Folder(mode) => zip.add_directory(path, options.unix_permissions(*mode))?,
+            Piece::Link(target) => zip.add_symlink(path, target, options.unix_permissions(0o777))?,
+            Piece::File(mode, bytes) => {
+                zip.start_file(path, options.unix_permissions(*mode))?;
+                io::Write::write_all(&mut zip, bytes)?;
+            }
+        }
+    }
+    for trace in job.footprint.traces().iter().filter(|_| bundle.is_none()) {
         match trace {
-            Trace::Folder { path, mode } => {
-                zip.add_directory(format!("{top}/{path}"), options.unix_permissions(*mode))?
-            }
-            Trace::Link { path, target } => {
-                zip.add_symlink(format!("{top}/{path}"), target, options.unix_permissions(0o777))?
-            }
+            Trace::Folder { path, mode } => zip.add_directory(place(path), options.unix_permissions(*mode))?,
+            Trace::Link { path, target } => zip.add_symlink(place(path), target, options.unix_permissions(0o777))?,
             Trace::File { .. }
             | Trace::HardLink { .. }
             | Trace::Program { .. }
@@ -112,23 +134,15 @@ fn write(job: &Job, mut stream: Stream, out: File) -> io::Result<()> {
             | Trace::Icon { .. } => {}
         }
     }
-    let mut written: HashMap<RelPath, ()> = HashMap::new();
     while let Some(index) = stream.next_file() {
         let file = &job.files[index];
         let large = file.size >= u64::from(u32::MAX) - (1 << 20);
-        zip.start_file(format!("{top}/{}", file.path), options.unix_permissions(file.mode & 0o777).large_file(large))?;
+        zip.start_file(place(&file.path), options.unix_permissions(file.mode & 0o777).large_file(large))?;
         io::copy(&mut stream.reader(), &mut zip)?;
-        written.insert(file.path.clone(), ());
     }
-    // Files of the footprint that are not in the stream are further names of streamed ones.
-    let twins: HashMap<&RelPath, &RelPath> = job.links.iter().map(|(path, to)| (path, to)).collect();
-    for trace in job.footprint.traces() {
-        if let Trace::File { path, .. } = trace
-            && !written.contains_key(path)
-            && let Some(to) = twins.get(path)
-        {
-            zip.deep_copy_file(&format!("{top}/{to}"), &format!("{top}/{path}"))?;
-        }
+    // Further names of files that came already.
+    for (path, to) in job.links {
+        zip.deep_copy_file(&place(to), &place(path))?;
     }
     zip.finish()?;
     Ok(())
@@ -150,8 +164,56 @@ fn path_of(name: &str, top: &str) -> io::Result<Option<RelPath>> {
     RelPath::new(below).map(Some).map_err(|why| io::Error::other(format!("the name {name:?} {why}")))
 }
 
+/// What an archive of ours with an application bundle holds; nothing for any other.
+fn bundle_in(archive: &mut ZipArchive<File>) -> io::Result<Option<(Vec<Node>, Reading)>> {
+    let Some(list) =
+        archive.file_names().find(|n| n.ends_with(".app/Contents/Info.plist") && n.matches('/').count() == 2)
+    else {
+        return Ok(None);
+    };
+    let list = list.to_owned();
+    let mut bytes = Vec::new();
+    archive.by_name(&list)?.take(4 << 20).read_to_end(&mut bytes)?;
+    let mut nodes = Vec::new();
+    for index in 0..archive.len() {
+        let mut entry = archive.by_index(index)?;
+        let path = entry.name().trim_end_matches('/').to_owned();
+        RelPath::new(path.as_str()).map_err(|why| io::Error::other(format!("the name {path:?} {why}")))?;
+        let mode = entry.unix_mode().unwrap_or(if entry.is_dir() { 0o755 } else { 0o644 });
+        let kind = if entry.is_dir() {
+            NodeKind::Folder
+        } else if entry.is_symlink() {
+            let mut target = String::new();
+            (&mut entry).take(4096).read_to_string(&mut target)?;
+            NodeKind::Link(target)
+        } else {
+            NodeKind::File(entry.size())
+        };
+        nodes.push(Node { path, kind, mode });
+    }
+    if list_of(&nodes).as_deref() != Some(&list) {
+        return Ok(None);
+    }
+    let reading = Reading::new(&nodes, Some((&list, &bytes)));
+    Ok(reading.is_ours().then_some((nodes, reading)))
+}
+
+fn hash(reader: impl Read) -> io::Result<ContentHash> {
+    let mut hasher = blake3::Hasher::new();
+    hasher.update_reader(reader)?;
+    Ok(ContentHash(*hasher.finalize().as_bytes()))
+}
+
 fn files(file: File, visit: Visit) -> io::Result<()> {
     let (mut archive, top) = open(file)?;
+    if let Some((nodes, reading)) = bundle_in(&mut archive)? {
+        for (index, node) in nodes.iter().enumerate().filter(|(_, n)| matches!(n.kind, NodeKind::File(_))) {
+            if let Some(path) = reading.own(node) {
+                visit(&path, &mut archive.by_index(index)?)?;
+            }
+        }
+        return Ok(());
+    }
     for index in 0..archive.len() {
         let mut entry = archive.by_index(index)?;
         if let Some(path) = path_of(entry.name(), &top)?.filter(|_| entry.is_file()) {
@@ -163,6 +225,12 @@ fn files(file: File, visit: Visit) -> io::Result<()> {
 
 fn read(file: File, depth: Depth) -> io::Result<Footprint> {
     let (mut archive, top) = open(file)?;
+    if let Some((nodes, reading)) = bundle_in(&mut archive)? {
+        return reading.footprint(&nodes, |index| match depth {
+            Depth::Listing => Ok(None),
+            Depth::Contents => hash(archive.by_index(index)?).map(Some),
+        });
+    }
     let mut traces = Vec::new();
     for index in 0..archive.len() {
         let mut entry = archive.by_index(index)?;
@@ -178,11 +246,7 @@ fn read(file: File, depth: Depth) -> io::Result<Footprint> {
             let size = entry.size();
             let content = match depth {
                 Depth::Listing => None,
-                Depth::Contents => {
-                    let mut hasher = blake3::Hasher::new();
-                    hasher.update_reader(&mut entry)?;
-                    Some(ContentHash(*hasher.finalize().as_bytes()))
-                }
+                Depth::Contents => Some(hash(&mut entry)?),
             };
             Trace::File { path, mode, size, content }
         });

@@ -65,7 +65,22 @@ struct Table {
     crc: u32,
 }
 
-type Packed = (Vec<u8>, u32, usize);
+/// A chunk when a worker has done with it.
+struct Packed {
+    bytes: Vec<u8>,
+    kind: u32,
+    sectors: usize,
+    /// Of the chunk as it was.
+    plain: crc32fast::Hasher,
+    /// Of its packed bytes.
+    packed: crc32fast::Hasher,
+}
+
+fn summed(bytes: &[u8]) -> crc32fast::Hasher {
+    let mut crc = crc32fast::Hasher::new();
+    crc.update(bytes);
+    crc
+}
 
 /// Takes a volume's bytes; an image comes out.
 pub struct Writer<W: Write> {
@@ -110,13 +125,14 @@ impl<W: Write> Writer<W> {
             move || Packer::new(codec),
             |packer, bytes: Vec<u8>| {
                 let sectors = bytes.len() / SECTOR as usize;
-                if is_zero(&bytes) {
-                    return (Vec::new(), chunk::ZERO, sectors);
-                }
-                match packer.pack(&bytes) {
-                    Some(packed) => (packed, packer.kind(), sectors),
-                    None => (bytes, chunk::RAW, sectors),
-                }
+                let plain = summed(&bytes);
+                let (bytes, kind) = if is_zero(&bytes) {
+                    (Vec::new(), chunk::ZERO)
+                } else {
+                    packer.pack(&bytes).map_or((bytes, chunk::RAW), |packed| (packed, packer.kind()))
+                };
+                let packed = summed(&bytes);
+                Packed { bytes, kind, sectors, plain, packed }
             },
         );
         let sectors = length / SECTOR;
@@ -164,7 +180,6 @@ impl<W: Write> Writer<W> {
     }
 
     fn submit(&mut self, bytes: Vec<u8>) -> Result<()> {
-        self.crc.update(&bytes);
         if self.pool.is_full() {
             self.take()?;
         }
@@ -174,8 +189,9 @@ impl<W: Write> Writer<W> {
 
     /// Writes the oldest chunk that is under way; says whether there was one.
     fn take(&mut self) -> Result<bool> {
-        let Some((bytes, kind, sectors)) = self.pool.next() else { return Ok(false) };
-        self.data_crc.update(&bytes);
+        let Some(Packed { bytes, kind, sectors, plain, packed }) = self.pool.next() else { return Ok(false) };
+        self.crc.combine(&plain);
+        self.data_crc.combine(&packed);
         self.out.write_all(&bytes)?;
         let table = self.tables.last_mut().expect("a chunk belongs to a table");
         let first = table.chunks.last().map_or(0, |c| c.first_sector.get() + c.sectors.get());

@@ -18,14 +18,19 @@ const EXTENTS: Shape = Shape { node: 4096, longest_key: 10, attributes: 2 };
 
 /// A volume whose every byte has its place, without the files' own bytes.
 pub struct Layout {
-    /// Everything before the files.
-    front: Vec<u8>,
+    /// Everything before the files, in parts.
+    front: Vec<Vec<u8>>,
     header: VolumeHeader,
     /// Sizes of the files, in the order in which they come.
     files: Vec<u64>,
     /// Bytes of the first ones.
     first: Vec<u8>,
     free: u32,
+}
+
+/// Bytes of a tree's nodes.
+fn size(nodes: &[Vec<u8>]) -> u64 {
+    nodes.iter().map(|n| n.len() as u64).sum()
 }
 
 fn blocks(bytes: u64) -> u64 {
@@ -107,7 +112,7 @@ fn thread(item: &Item) -> Vec<u8> {
 }
 
 /// The catalog's tree; `starts` are the items' first blocks.
-fn catalog(items: &[Item], order: &[usize], starts: &[u64]) -> Vec<u8> {
+fn catalog(items: &[Item], order: &[usize], starts: &[u64]) -> Vec<Vec<u8>> {
     // Records follow the number of the folder; a thread has no name and stands before all that are in its folder.
     let mut children = order.iter().peekable();
     let mut next = 0;
@@ -129,7 +134,7 @@ fn catalog(items: &[Item], order: &[usize], starts: &[u64]) -> Vec<u8> {
     tree(records, CATALOG)
 }
 
-fn attributes(mut all: Vec<Attribute>) -> Result<Vec<u8>> {
+fn attributes(mut all: Vec<Attribute>) -> Result<Vec<Vec<u8>>> {
     all.sort_by(|a, b| (a.cnid, &a.name).cmp(&(b.cnid, &b.name)));
     if let Some(pair) = all.windows(2).find(|w| (w[0].cnid, &w[0].name) == (w[1].cnid, &w[1].name)) {
         return Err(Error::Usage(format!("the attribute {} is there twice", shown(&pair[0].name))));
@@ -169,7 +174,7 @@ impl Layout {
         let extent_tree = tree(std::iter::empty(), EXTENTS);
         // Where files begin depends on the catalog's size, which does not depend on where they begin.
         let zeros = vec![0; items.len()];
-        let catalog_size = catalog(&items, &order, &zeros).len() as u64;
+        let catalog_size = size(&catalog(&items, &order, &zeros));
         let data: u64 = items
             .iter()
             .map(|i| match &i.what {
@@ -178,7 +183,7 @@ impl Layout {
                 What::Folder { .. } => 0,
             })
             .sum();
-        let fixed = 1 + blocks(extent_tree.len() as u64) + blocks(attribute_tree.len() as u64) + blocks(catalog_size);
+        let fixed = 1 + blocks(size(&extent_tree)) + blocks(size(&attribute_tree)) + blocks(catalog_size);
         let without_map = fixed + data + u64::from(options.free_blocks) + 1;
         let mut map = 1;
         while (without_map + map).div_ceil(8) > map * BLOCK {
@@ -196,8 +201,8 @@ impl Layout {
             fork(start, bytes)
         };
         let allocation = place(map * BLOCK);
-        let extents = place(extent_tree.len() as u64);
-        let attribute_file = place(attribute_tree.len() as u64);
+        let extents = place(size(&extent_tree));
+        let attribute_file = place(size(&attribute_tree));
         let catalog_file = place(catalog_size);
         let mut starts = zeros;
         let mut links = Vec::new();
@@ -251,17 +256,19 @@ impl Layout {
         header.attribute_file = clump(attribute_file);
         header.catalog = clump(catalog_file);
 
-        let mut front = vec![0; BLOCK as usize];
-        front[HEADER_AT as usize..][..512].copy_from_slice(header.as_bytes());
+        let mut first = vec![0; BLOCK as usize];
+        first[HEADER_AT as usize..][..512].copy_from_slice(header.as_bytes());
         let mut bitmap = vec![0u8; (map * BLOCK) as usize];
         let used = |bitmap: &mut [u8], n: u64| bitmap[(n / 8) as usize] |= 0x80 >> (n % 8);
         bitmap[..(at / 8) as usize].fill(0xFF);
         (at / 8 * 8..at).for_each(|n| used(&mut bitmap, n));
         used(&mut bitmap, total - 1);
-        for part in [bitmap, extent_tree, attribute_tree, catalog(&items, &order, &starts), links] {
-            front.extend(part);
-            front.resize(front.len().next_multiple_of(BLOCK as usize), 0);
+        // Nodes are whole blocks, and so is everything else by now.
+        let mut front = vec![first, bitmap];
+        for tree in [extent_tree, attribute_tree, catalog(&items, &order, &starts)] {
+            front.extend(tree);
         }
+        front.push(links);
         Ok(Self { front, header, files, first: Vec::new(), free: options.free_blocks })
     }
 
@@ -287,7 +294,9 @@ impl Layout {
     /// # Errors
     /// As the medium's.
     pub fn write<W: Write>(self, mut out: W) -> Result<Writer<W>> {
-        out.write_all(&self.front)?;
+        for part in self.front {
+            out.write_all(&part)?;
+        }
         let mut writer =
             Writer { out, header: self.header, files: self.files.into_iter(), left: 0, size: 0, free: self.free };
         writer.next_file();

@@ -67,8 +67,8 @@ fn level(records: impl Iterator<Item = Record>, node: usize, kind: i8, height: u
     level
 }
 
-/// A whole tree. Records come sorted; each has to fit into a node with two others.
-pub fn tree(records: impl Iterator<Item = Record>, shape: Shape) -> Vec<u8> {
+/// A whole tree, as its nodes. Records come sorted; each has to fit into a node with two others.
+pub fn tree(records: impl Iterator<Item = Record>, shape: Shape) -> Vec<Vec<u8>> {
     let Shape { node, longest_key, attributes } = shape;
     let mut head = TreeHead::new_zeroed();
     let mut count = 0u32;
@@ -135,7 +135,7 @@ pub fn tree(records: impl Iterator<Item = Record>, shape: Shape) -> Vec<u8> {
         nodes.push(map);
     }
     nodes[0] = first;
-    nodes.concat()
+    nodes
 }
 
 fn node_with_map(node: usize, kind: i8, next: u32) -> Vec<u8> {
@@ -153,7 +153,7 @@ mod tests {
     fn a_map_that_the_first_node_has_no_room_for_goes_on_in_nodes_of_its_own() {
         let record = |n: u32| ([&[0, 4][..], &n.to_be_bytes()].concat(), vec![7; 100]);
         let shape = Shape { node: 512, longest_key: 4, attributes: 6 };
-        let bytes = tree((0..9000).map(record), shape);
+        let bytes = tree((0..9000).map(record), shape).concat();
         let nodes = bytes.len() / 512;
         let u32_at = |at: usize| u32::from_be_bytes(bytes[at..at + 4].try_into().expect("four"));
         let (mut set, mut at, mut maps) = (bytes[MAP_AT..504].iter().map(|b| b.count_ones()).sum::<u32>(), 0, 0);

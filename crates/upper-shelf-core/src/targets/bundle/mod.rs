@@ -243,10 +243,11 @@ pub fn check(job: &Job) -> Vec<Problem> {
     }
     let bundle = Bundle::of(job);
     let ours = [format!("{DATA}/{ICON}"), format!("{CODE}/{}", executable(job).unwrap_or_default())];
+    let own = main_program(job).filter(|(program, _)| starts_itself(program)).map(|(_, file)| file);
     for path in job.footprint.traces().iter().filter_map(Trace::path) {
         let place = bundle.place(path);
-        let is_program = main_program(job).is_some_and(|(p, file)| starts_itself(p) && file == path);
-        if !is_program && ours.iter().any(|o| o.to_lowercase() == place.to_lowercase()) {
+        if own != Some(path) && ours.iter().any(|o| o.len() == place.len() && o.to_lowercase() == place.to_lowercase())
+        {
             let problem = Problem::error(format!("the payload has a file {path}"));
             problems.push(problem.why("the bundle gets one of its own there").instead("another name"));
         }

@@ -199,16 +199,27 @@ fn squared(picture: RgbaImage) -> RgbaImage {
 
 fn draw(svg: &[u8], size: u32) -> Option<RgbaImage> {
     let tree = usvg::Tree::from_data(svg, &usvg::Options::default()).ok()?;
-    let mut canvas = tiny_skia::Pixmap::new(size, size)?;
     let (w, h) = (tree.size().width(), tree.size().height());
     let scale = size as f32 / w.max(h);
     let (x, y) = ((size as f32 - w * scale) / 2.0, (size as f32 - h * scale) / 2.0);
-    resvg::render(&tree, tiny_skia::Transform::from_scale(scale, scale).post_translate(x, y), &mut canvas.as_mut());
+    rendered(&tree, (size, size), tiny_skia::Transform::from_scale(scale, scale).post_translate(x, y))
+}
+
+/// A drawing in so many pixels for each of its units.
+pub fn draw_scaled(svg: &str, scale: u32) -> Option<RgbaImage> {
+    let tree = usvg::Tree::from_str(svg, &usvg::Options::default()).ok()?;
+    let size = (tree.size().width() as u32 * scale, tree.size().height() as u32 * scale);
+    rendered(&tree, size, tiny_skia::Transform::from_scale(scale as f32, scale as f32))
+}
+
+fn rendered(tree: &usvg::Tree, (width, height): (u32, u32), transform: tiny_skia::Transform) -> Option<RgbaImage> {
+    let mut canvas = tiny_skia::Pixmap::new(width, height)?;
+    resvg::render(tree, transform, &mut canvas.as_mut());
     let pixels = canvas.pixels().iter().flat_map(|p| {
         let c = p.demultiply();
         [c.red(), c.green(), c.blue(), c.alpha()]
     });
-    RgbaImage::from_raw(size, size, pixels.collect())
+    RgbaImage::from_raw(width, height, pixels.collect())
 }
 
 /// A strong, not too bright colour of a hue in degrees.

@@ -68,11 +68,16 @@ pub fn write(footprint: &Footprint, install: &str) -> String {
     out
 }
 
-/// A word for the shell; `{install}` becomes the folder's variable.
-fn quote(text: &str) -> String {
+/// A word for the shell, letter for letter.
+pub fn plain(text: &str) -> String {
+    format!("'{}'", text.replace('\'', "'\\''"))
+}
+
+/// A word for the shell; `{install}` becomes the variable `install`, the product's folder.
+pub fn quote(text: &str) -> String {
     let parts = text.split("{install}").map(|part| match part {
         "" => String::new(),
-        part => format!("'{}'", part.replace('\'', "'\\''")),
+        part => plain(part),
     });
     let word = parts.collect::<Vec<_>>().join("\"$install\"");
     if word.is_empty() { "''".into() } else { word }

@@ -10,6 +10,7 @@ pub mod list;
 pub mod read;
 
 use super::Job;
+use super::launcher::{plain, quote};
 use crate::footprint::{RelPath, Trace, WorkingFolder};
 use crate::problem::Problem;
 pub use carry::{carry, stored};
@@ -48,6 +49,11 @@ pub fn stored_name(name: &str) -> String {
     name.replace(':', "-").replace('/', ":")
 }
 
+/// The folders that something is in, from the nearest on.
+fn above(path: &RelPath) -> impl Iterator<Item = RelPath> {
+    std::iter::successors(path.parent(), RelPath::parent)
+}
+
 /// The bundle's folder for a product.
 pub fn top(name: Option<&str>) -> String {
     format!("{}.app", stored_name(name.unwrap_or("Product")))
@@ -82,33 +88,23 @@ pub fn executable(job: &Job) -> Option<String> {
     names.into_iter().find(|n| !taken.contains(&n.to_lowercase()))
 }
 
-fn in_quotes(text: &str) -> String {
-    format!("'{}'", text.replace('\'', "'\\''"))
-}
-
-/// A text in which `{install}` stands for the product's folder, for the shell.
-fn with_folder(text: &str) -> String {
-    let parts: Vec<String> = text.split("{install}").map(in_quotes).collect();
-    parts.join("\"$here\"")
-}
-
 /// The script that starts a program with what the manifest says of it. A script is enough: the system starts one like
 /// any other file of a bundle, and the property list says for which processors it is.
 fn script(program: &Trace) -> String {
     let Trace::Program { file, arguments, environment, working_folder, .. } = program else { return String::new() };
-    let mut text = "#!/bin/sh\nhere=$(cd \"$(dirname \"$0\")\" && pwd -P) || exit 1\n".to_owned();
+    let mut text = "#!/bin/sh\ninstall=$(cd \"$(dirname \"$0\")\" && pwd -P) || exit 1\n".to_owned();
     for (name, value) in environment {
-        text += &format!("export {name}={}\n", with_folder(value));
+        text += &format!("export {name}={}\n", quote(value));
     }
     match working_folder {
         WorkingFolder::Unchanged => {}
         WorkingFolder::Home => text += "cd \"$HOME\" || exit 1\n",
-        WorkingFolder::Install => text += "cd \"$here\" || exit 1\n",
-        WorkingFolder::Inside(path) => text += &format!("cd \"$here\"/{} || exit 1\n", in_quotes(path.as_str())),
+        WorkingFolder::Install => text += "cd \"$install\" || exit 1\n",
+        WorkingFolder::Inside(path) => text += &format!("cd \"$install\"/{} || exit 1\n", plain(path.as_str())),
     }
-    text += &format!("exec \"$here\"/{}", in_quotes(file.as_str()));
+    text += &format!("exec \"$install\"/{}", plain(file.as_str()));
     for argument in arguments {
-        text += &format!(" {}", with_folder(argument));
+        text += &format!(" {}", quote(argument));
     }
     text + " \"$@\"\n"
 }
@@ -128,11 +124,7 @@ impl Bundle {
         }
         let mut staying: HashSet<RelPath> = HashSet::new();
         for path in &pinned {
-            let mut above = path.parent();
-            while let Some(folder) = above.filter(|f| !staying.contains(f)) {
-                above = folder.parent();
-                staying.insert(folder);
-            }
+            staying.extend(above(path));
         }
         let tree = traces.iter().filter(|t| matches!(t, Trace::Folder { .. } | Trace::File { .. }));
         let moved: HashSet<RelPath> = tree
@@ -151,36 +143,20 @@ impl Bundle {
             (CODE.into(), Piece::Folder(0o755)),
             (DATA.into(), Piece::Folder(0o755)),
         ];
-        let traces = job.footprint.traces();
-        // Folders come before what is in them: that is their order.
-        for trace in traces {
+        // Folders come before what is in them: that is their order. Those that lead to something moved are there twice.
+        let mut data_folders: HashSet<RelPath> = HashSet::new();
+        for trace in job.footprint.traces() {
+            if let Trace::Folder { path, .. } | Trace::File { path, .. } = trace
+                && self.moved.contains(path)
+            {
+                let new: Vec<RelPath> = above(path).filter(|f| !data_folders.contains(f)).collect();
+                for folder in new.into_iter().rev() {
+                    pieces.push((format!("{DATA}/{folder}"), Piece::Folder(0o755)));
+                    data_folders.insert(folder);
+                }
+            }
             match trace {
-                Trace::Folder { path, mode } => {
-                    // The folders that lead to a moved one are there twice.
-                    let mut above: Vec<RelPath> = Vec::new();
-                    if self.moved.contains(path) {
-                        let mut folder = path.parent();
-                        while let Some(f) = folder {
-                            folder = f.parent();
-                            above.push(f);
-                        }
-                    }
-                    for folder in above.into_iter().rev() {
-                        self.data_folder(&mut pieces, &folder);
-                    }
-                    pieces.push((self.place(path), Piece::Folder(*mode)));
-                }
-                Trace::File { path, .. } if self.moved.contains(path) => {
-                    let mut above = Vec::new();
-                    let mut folder = path.parent();
-                    while let Some(f) = folder {
-                        folder = f.parent();
-                        above.push(f);
-                    }
-                    for folder in above.into_iter().rev() {
-                        self.data_folder(&mut pieces, &folder);
-                    }
-                }
+                Trace::Folder { path, mode } => pieces.push((self.place(path), Piece::Folder(*mode))),
                 Trace::Link { path, target } => pieces.push((self.place(path), Piece::Link(target.clone()))),
                 _ => {}
             }
@@ -204,23 +180,11 @@ impl Bundle {
         self.pieces = pieces;
     }
 
-    /// A folder in [`DATA`], if it is not there yet.
-    fn data_folder(&self, pieces: &mut Vec<(String, Piece)>, folder: &RelPath) {
-        let path = format!("{DATA}/{folder}");
-        if !pieces.iter().rev().any(|(p, _)| *p == path) {
-            pieces.push((path, Piece::Folder(0o755)));
-        }
-    }
-
     /// Where something of the payload stands in the bundle.
     pub fn place(&self, path: &RelPath) -> String {
         let path = &stored(path);
-        let mut above = Some(path.clone());
-        while let Some(now) = above {
-            if self.moved.contains(&now) {
-                return format!("{DATA}/{path}");
-            }
-            above = now.parent();
+        if std::iter::once(path.clone()).chain(above(path)).any(|p| self.moved.contains(&p)) {
+            return format!("{DATA}/{path}");
         }
         format!("{CODE}/{path}")
     }

@@ -1,11 +1,9 @@
 //! The window of a disk image: where the program and the folder of applications stand, and the picture behind them.
 
-use crate::icons::Icon;
+use crate::icons::{Icon, draw_scaled};
 use crate::manifest::written::DiskImage;
 use crate::problem::Problem;
 use ds_store::{Alias, Item, Window};
-use image::RgbaImage;
-use resvg::{tiny_skia, usvg};
 
 /// Room below a symbol for its name, points.
 const LABEL: u32 = 24;
@@ -145,19 +143,6 @@ impl Plan {
     }
 }
 
-/// A drawing in pixels, so many for each point.
-pub fn draw(svg: &str, scale: u32) -> Option<RgbaImage> {
-    let tree = usvg::Tree::from_str(svg, &usvg::Options::default()).ok()?;
-    let (width, height) = (tree.size().width() as u32 * scale, tree.size().height() as u32 * scale);
-    let mut canvas = tiny_skia::Pixmap::new(width, height)?;
-    resvg::render(&tree, tiny_skia::Transform::from_scale(scale as f32, scale as f32), &mut canvas.as_mut());
-    let pixels = canvas.pixels().iter().flat_map(|p| {
-        let c = p.demultiply();
-        [c.red(), c.green(), c.blue(), c.alpha()]
-    });
-    RgbaImage::from_raw(width, height, pixels.collect())
-}
-
 /// One file with the drawing for plain and for dense screens: a TIFF of two pictures that say how dense they are.
 pub fn tiff(svg: &str) -> Option<Vec<u8>> {
     use tiff::encoder::{Compression, Rational, TiffEncoder, colortype::RGB8};
@@ -165,7 +150,7 @@ pub fn tiff(svg: &str) -> Option<Vec<u8>> {
     let mut out = std::io::Cursor::new(Vec::new());
     let mut encoder = TiffEncoder::new(&mut out).ok()?.with_compression(Compression::Deflate(Default::default()));
     for scale in [1, 2] {
-        let picture = draw(svg, scale)?;
+        let picture = draw_scaled(svg, scale)?;
         let (width, height) = picture.dimensions();
         let plain: Vec<u8> = picture.pixels().flat_map(|p| [p[0], p[1], p[2]]).collect();
         let mut page = encoder.new_image::<RGB8>(width, height).ok()?;

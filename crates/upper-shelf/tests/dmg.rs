@@ -130,6 +130,29 @@ MORE"#;
         assert_eq!(code(&["inspect", "cut.dmg"]), Some(4));
     }
 
+    #[test]
+    fn the_bundles_script_starts_the_program_with_everything_that_was_said_of_it() {
+        let folder = product("");
+        // A program that this machine can run, too.
+        folder.script("built/bin/hives", "pwd; echo $HIVES; for a in \"$@\"; do echo \"[$a]\"; done");
+        let text = std::fs::read_to_string(folder.at("shelf.toml")).expect("read");
+        folder.write("shelf.toml", text.replace("environment = {", "working-folder = \"install\"\nenvironment = {"));
+        let package = build(&folder);
+        let out = folder.at("out");
+        // It warns of links that lead upwards, and leaves them out.
+        test_support::judge("7zz", &["x", "-y", &format!("-o{}", out.display()), package.to_str().expect("text")]);
+        let find = |dir: PathBuf, end: &str| {
+            let all = std::fs::read_dir(dir).expect("a folder").flatten().map(|e| e.path());
+            all.into_iter().find(|p| p.to_string_lossy().ends_with(end)).expect("there")
+        };
+        let code = find(find(out, "cke"), ".app").join("Contents/MacOS");
+        let script = find(code.clone(), "cke");
+        let said = judge_says_yes("sh", &[script.to_str().expect("text"), "a b", "'"]);
+        let code = code.canonicalize().expect("there");
+        let code = code.to_str().expect("text");
+        assert_eq!(said, format!("{code}\nit's\n[--where]\n[{code}/data]\n[a b]\n[']\n"));
+    }
+
     fn problems(folder: &Folder) -> String {
         let out = folder.command(&["build"]).output().expect("run");
         assert_eq!(out.status.code(), Some(1), "{}", String::from_utf8_lossy(&out.stderr));

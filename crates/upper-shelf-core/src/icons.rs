@@ -205,11 +205,12 @@ fn draw(svg: &[u8], size: u32) -> Option<RgbaImage> {
     rendered(&tree, (size, size), tiny_skia::Transform::from_scale(scale, scale).post_translate(x, y))
 }
 
-/// A drawing in so many pixels for each of its units.
-pub fn draw_scaled(svg: &str, scale: u32) -> Option<RgbaImage> {
-    let tree = usvg::Tree::from_str(svg, &usvg::Options::default()).ok()?;
-    let size = (tree.size().width() as u32 * scale, tree.size().height() as u32 * scale);
-    rendered(&tree, size, tiny_skia::Transform::from_scale(scale as f32, scale as f32))
+/// A drawing in so many pixels, which it fills; and its own size.
+pub fn draw_into(svg: &[u8], (width, height): (u32, u32)) -> Option<(RgbaImage, (f32, f32))> {
+    let tree = usvg::Tree::from_data(svg, &usvg::Options::default()).ok()?;
+    let own = (tree.size().width(), tree.size().height());
+    let transform = tiny_skia::Transform::from_scale(width as f32 / own.0, height as f32 / own.1);
+    Some((rendered(&tree, (width, height), transform)?, own))
 }
 
 fn rendered(tree: &usvg::Tree, (width, height): (u32, u32), transform: tiny_skia::Transform) -> Option<RgbaImage> {

@@ -171,16 +171,45 @@ MORE"#;
             ("[disk-image]\nwindow = [300, 200]\nicon-size = 200", "lie over each other"),
             ("[disk-image]\nprogram = [10, 10]", "leads out of the window"),
             ("[disk-image]\ntext-size = 40", "from 10 to 16"),
+            ("[disk-image]\nbackground = \"none.png\"", "none.png can't be read"),
+            ("[disk-image]\nbackground = \"shelf.toml\"", "it is neither an SVG nor a PNG"),
+            ("[disk-image]\nbackground = \"wide.svg\"", "of another shape than the window"),
+            ("[disk-image]\n[[disk-image.file]]\nfrom = \"wide.svg\"\nat = [470, 190]", "lie over each other"),
             ("[disk-image]\nvolume-name = \"\"", "can't be the name of the volume"),
             ("[install]\nsmallest-macos = \"eleven\"", "is no version of macOS"),
         ] {
-            let text = problems(&product(more));
+            let folder = product(more);
+            folder.write("wide.svg", r#"<svg xmlns="http://www.w3.org/2000/svg" width="900" height="100"/>"#);
+            let text = problems(&folder);
             assert!(text.contains(said), "{said}\n---\n{text}");
         }
         let folder = product("");
         folder.write("built/data/FRAMES.txt", "another");
         let said = problems(&folder);
         assert!(said.contains("are one name to HFS+"), "{said}");
+    }
+
+    #[test]
+    fn a_window_of_ones_own_is_kept() {
+        let more = "[disk-image]\nvolume-name = \"Hives 2.4\"\nwindow = [800, 500]\nbackground = \"back.svg\"\nicon-size = 96\n\
+                    program = [150, 200]\napplications = [400, 200]\n[[disk-image.file]]\nfrom = \"docs/Read me.txt\"\nat = [650, 200]";
+        let folder = product(more);
+        folder.write("docs/Read me.txt", "Count the frames.\n");
+        folder.write("back.svg", r##"<svg xmlns="http://www.w3.org/2000/svg" width="400" height="250"><rect width="400" height="250" fill="#102030"/></svg>"##);
+        let package = build(&folder);
+        let text = package.to_str().expect("text");
+        let out = folder.at("out");
+        let to = format!("-o{}", out.display());
+        judge_says_yes("7zz", &["e", "-y", &to, text, "-ir!window.tiff", "-ir!Read me.txt", "-ir!.DS_Store"]);
+        assert_eq!(std::fs::read_to_string(out.join("Read me.txt")).expect("there"), "Count the frames.\n");
+        let picture = out.join("window.tiff");
+        let told =
+            judge_says_yes("identify", &["-format", "%wx%h %x %[pixel:p{9,9}]\n", picture.to_str().expect("text")]);
+        assert_eq!(told, "800x500 72 srgb(16,32,48)\n1600x1000 144 srgb(16,32,48)\n");
+        let script = "import sys\nfrom ds_store import DSStore\nwith DSStore.open(sys.argv[1],'r') as d:\n    print(d['.']['icvp']['iconSize'], d['Read me.txt']['Iloc'], d['Applications']['Iloc'])";
+        let store = out.join(".DS_Store");
+        let told = judge_says_yes(&test_support::python(), &["-c", script, store.to_str().expect("text")]);
+        assert_eq!(told, "96.0 (650, 200) (400, 200)\n");
     }
 
     /// A library and a program that loads it, from where `path` says.

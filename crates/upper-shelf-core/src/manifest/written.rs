@@ -541,12 +541,28 @@ pub struct DiskImage {
     pub program: Option<[u32; 2]>,
     /// Where the folder of applications stands; default: on the right.
     pub applications: Option<[u32; 2]>,
+    /// The picture behind the symbols, beside the manifest: an SVG, or a PNG of the window's size or, for dense screens,
+    /// of twice that; default: a drawing in the colour of the product's icon.
+    pub background: Option<String>,
+    /// Further files beside the manifest that the image shows, such as a read-me: each with its place.
+    #[serde(default)]
+    pub file: Vec<DiskImageFile>,
     /// Width of a symbol; default 128.
     #[schemars(range(min = 16, max = 512))]
     pub icon_size: Option<u32>,
     /// Height of the letters of names; default 13.
     #[schemars(range(min = 10, max = 16))]
     pub text_size: Option<u32>,
+}
+
+/// A further file of a disk image.
+#[derive(Debug, Clone, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+pub struct DiskImageFile {
+    /// The file, beside the manifest; it keeps its name.
+    pub from: String,
+    /// Where it stands in the window.
+    pub at: [u32; 2],
 }
 
 /// What only disk images have.

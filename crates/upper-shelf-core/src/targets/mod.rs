@@ -43,7 +43,7 @@ pub struct Job<'j> {
     /// The picture.
     pub icon: &'j Icon,
     /// The window of disk images.
-    pub disk_image: &'j crate::manifest::written::DiskImage,
+    pub disk_image: &'j dmg::Plan,
     /// The wizard, for formats that have one.
     pub wizard: &'j crate::wizard::Wizard,
     /// Seconds since 1970 that everything inside bears.

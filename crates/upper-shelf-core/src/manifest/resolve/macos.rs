@@ -2,6 +2,7 @@
 
 use super::Resolver;
 use crate::footprint::Trace;
+use crate::targets::dmg::Plan;
 
 impl Resolver<'_> {
     /// The rules for macOS.
@@ -13,5 +14,26 @@ impl Resolver<'_> {
             self.problem("install.smallest-macos", what, "", "smallest-macos = \"11.0\"");
         }
         traces.push(Trace::Rule { key: "smallest-macos".into(), value: version.clone() });
+    }
+
+    /// A file that the window needs.
+    fn beside(&mut self, key: &str, path: &str) -> Vec<u8> {
+        std::fs::read(self.project.folder.join(path)).unwrap_or_else(|e| {
+            self.problem(key, format!("{path} can't be read"), &e.to_string(), "a file beside the manifest");
+            Vec::new()
+        })
+    }
+
+    /// The window of disk images, with the files that it names.
+    pub(super) fn disk_image(&mut self) -> Plan {
+        let written = &self.project.manifest.disk_image;
+        let mut plan = Plan::of(written);
+        plan.background = written.background.as_ref().map(|path| self.beside("disk-image.background", path));
+        for (n, file) in written.file.iter().enumerate() {
+            let bytes = self.beside(&format!("disk-image.file.{n}.from"), &file.from);
+            let name = file.from.rsplit(['/', '\\']).next().unwrap_or_default().to_owned();
+            plan.files.push((name, bytes, (file.at[0], file.at[1])));
+        }
+        plan
     }
 }

@@ -49,6 +49,8 @@ pub struct Product {
     pub keep_changed: Vec<String>,
     /// The wizard.
     pub wizard: crate::wizard::Wizard,
+    /// The window of disk images.
+    pub disk_image: crate::targets::dmg::Plan,
     /// The packages' formats.
     pub targets: Vec<TargetName>,
     /// Seconds since 1970 that all files inside packages bear.
@@ -129,6 +131,8 @@ impl Project {
         let keep_changed = if windows { m.install.keep_changed.clone() } else { Vec::new() };
         let choices = m.choice.iter().map(|c| (c.key.clone(), c.files.clone())).collect();
         let wizard = if platform.system() == System::Windows { r.wizard() } else { crate::wizard::Wizard::default() };
+        let disk_image =
+            if platform.system() == System::Macos { r.disk_image() } else { crate::targets::dmg::Plan::default() };
         let targets = r.targets();
         let time = r.time(epoch);
         let pattern = m.targets.file_name.clone().unwrap_or_else(|| {
@@ -157,6 +161,7 @@ impl Project {
                 choices,
                 keep_changed,
                 wizard,
+                disk_image,
                 targets,
                 time,
                 file_name,

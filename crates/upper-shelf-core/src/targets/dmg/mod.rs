@@ -74,11 +74,11 @@ fn lay_out(job: &Job) -> hfs_plus::Result<Layout> {
     let volume = u64::from_be_bytes(id(job)[8..].try_into().expect("eight of sixteen"));
     let name = volume_name(job);
     let mut builder = Builder::new(&name, Options { time: job.time, opens: true, id: volume, ..Options::default() })?;
-    let plan = Plan::of(job.disk_image);
+    let plan = job.disk_image;
     let hidden = Meta { finder: finder::INVISIBLE, ..meta(0o644) };
     let mut small: Vec<Vec<u8>> = Vec::new();
 
-    let picture = window::tiff(&plan.drawing(window::accent(job.icon, job.wizard.accent))).unwrap_or_default();
+    let picture = plan.picture(window::accent(job.icon, job.wizard.accent)).unwrap_or_default();
     let folder = builder.folder(PICTURES, Meta { finder: finder::INVISIBLE, ..meta(0o755) })?;
     let file = builder.file(PICTURE, picture.len() as u64, meta(0o644))?;
     small.push(picture);
@@ -93,6 +93,10 @@ fn lay_out(job: &Job) -> hfs_plus::Result<Layout> {
     builder.file(".VolumeIcon.icns", icon.len() as u64, hidden)?;
     small.push(icon);
     builder.has_icon();
+    for (name, bytes, _) in &plan.files {
+        builder.file(name, bytes.len() as u64, meta(0o644))?;
+        small.push(bytes.clone());
+    }
     builder.link("Applications", "/Applications", meta(0o755))?;
 
     builder.folder(&bundle.top, meta(0o755))?;
@@ -246,7 +250,7 @@ impl Target for Dmg {
 
     fn check(&self, job: &Job) -> Vec<Problem> {
         let mut problems = bundle::check(job);
-        problems.extend(Plan::of(job.disk_image).check());
+        problems.extend(job.disk_image.check());
         for (what, key, name) in [
             ("volume", "volume-name", volume_name(job)),
             ("bundle", "name", bundle::top(job.footprint.product.name.as_deref())),

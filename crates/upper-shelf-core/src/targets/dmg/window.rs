@@ -1,9 +1,10 @@
 //! The window of a disk image: where the program and the folder of applications stand, and the picture behind them.
 
-use crate::icons::{Icon, draw_scaled};
+use crate::icons::Icon;
 use crate::manifest::written::DiskImage;
 use crate::problem::Problem;
 use ds_store::{Alias, Item, Window};
+use image::RgbaImage;
 
 /// Room below a symbol for its name, points.
 const LABEL: u32 = 24;
@@ -21,10 +22,22 @@ pub struct Plan {
     pub program: (u32, u32),
     /// The middle of the folder of applications.
     pub applications: (u32, u32),
+    /// The volume's name, if it is not the product's.
+    pub volume_name: Option<String>,
+    /// The picture behind the symbols, if it is not to be drawn here: an SVG or a PNG.
+    pub background: Option<Vec<u8>>,
+    /// Further files: name, bytes, place.
+    pub files: Vec<(String, Vec<u8>, (u32, u32))>,
+}
+
+impl Default for Plan {
+    fn default() -> Self {
+        Self::of(&DiskImage::default())
+    }
 }
 
 impl Plan {
-    /// Of a manifest.
+    /// Of a manifest, without the files that it names.
     pub fn of(written: &DiskImage) -> Self {
         let pair = |p: [u32; 2]| (p[0], p[1]);
         let size = written.window.map_or((640, 400), pair);
@@ -37,6 +50,9 @@ impl Plan {
             text: written.text_size.unwrap_or(13),
             program: written.program.map_or((size.0 / 4, line), pair),
             applications: written.applications.map_or((size.0 - size.0 / 4, line), pair),
+            volume_name: written.volume_name.clone(),
+            background: None,
+            files: Vec::new(),
         }
     }
 
@@ -69,22 +85,29 @@ impl Plan {
             );
         }
         let half = self.icon / 2;
-        for (key, (x, y)) in [("program", self.program), ("applications", self.applications)] {
-            if x < half || y < half || x + half > width || y + half + LABEL > height {
-                let what = format!("[disk-image] {key} = [{x}, {y}] leads out of the window");
+        let own = [("the program", self.program), ("the folder of applications", self.applications)];
+        let files = self.files.iter().map(|(name, _, place)| (name.as_str(), *place));
+        let all: Vec<(&str, (u32, u32))> = own.into_iter().chain(files).collect();
+        for (n, (name, (x, y))) in all.iter().enumerate() {
+            if *x < half || *y < half || x + half > width || y + half + LABEL > height {
+                let what = format!("[disk-image] {name} at [{x}, {y}] leads out of the window");
                 let why = format!(
                     "its symbol has {} points and its name {LABEL} below, and the window {width} × {height}",
                     self.icon
                 );
                 bad(what, &why, "a place further inside, or a larger window");
             }
+            let over = |(_, (a, b)): &&(&str, (u32, u32))| x.abs_diff(*a) < self.icon && y.abs_diff(*b) < self.icon;
+            if let Some((other, _)) = all[..n].iter().find(over) {
+                let what = format!("[disk-image] {name} and {other} lie over each other");
+                bad(what, "each symbol needs its own room", "places that are further apart");
+            }
         }
-        let apart = |a: u32, b: u32| a.abs_diff(b) < self.icon;
-        if apart(self.program.0, self.applications.0) && apart(self.program.1, self.applications.1) {
+        if let Some(Err(why)) = self.background.as_deref().map(|b| pictures(b, self.size)) {
             bad(
-                "[disk-image] the program and the folder of applications lie over each other".into(),
-                "each symbol needs its own room",
-                "places that are further apart",
+                "[disk-image] the background can't be used".into(),
+                &why,
+                "an SVG, or a PNG of twice the window's size",
             );
         }
         problems
@@ -98,13 +121,22 @@ impl Plan {
             icon: self.icon,
             text: self.text,
             background: Some(background),
-            items: vec![item(app, self.program), item("Applications", self.applications)],
+            items: [item(app, self.program), item("Applications", self.applications)]
+                .into_iter()
+                .chain(self.files.iter().map(|(name, _, place)| item(name, *place)))
+                .collect(),
             ..Window::default()
         }
     }
 
+    /// The file with the picture behind the symbols: the manifest's own, else one in this colour.
+    pub fn picture(&self, accent: [u8; 3]) -> Option<Vec<u8>> {
+        let drawing = self.background.clone().unwrap_or_else(|| self.drawing(accent).into_bytes());
+        tiff(&pictures(&drawing, self.size).ok()?)
+    }
+
     /// The picture behind the symbols, as a drawing: the product's colour, very light, and an arrow from one to the other.
-    pub fn drawing(&self, accent: [u8; 3]) -> String {
+    fn drawing(&self, accent: [u8; 3]) -> String {
         let (width, height) = self.size;
         let light = |part: u32| accent.map(|c| (u32::from(c) * part / 100 + 255 * (100 - part) / 100) as u8);
         let hex = |c: [u8; 3]| format!("#{:02x}{:02x}{:02x}", c[0], c[1], c[2]);
@@ -143,18 +175,43 @@ impl Plan {
     }
 }
 
-/// One file with the drawing for plain and for dense screens: a TIFF of two pictures that say how dense they are.
-pub fn tiff(svg: &str) -> Option<Vec<u8>> {
+/// A background in the window's size, and in twice that for dense screens; or what speaks against it.
+fn pictures(background: &[u8], (width, height): (u32, u32)) -> Result<[RgbaImage; 2], String> {
+    let fits = |w: f32, h: f32| (w / h / (width as f32 / height as f32) - 1.0).abs() < 0.01;
+    let sizes = [(width, height), (width * 2, height * 2)];
+    if background.starts_with(b"\x89PNG") {
+        let mut reader = image::ImageReader::with_format(std::io::Cursor::new(background), image::ImageFormat::Png);
+        let mut limits = image::Limits::default();
+        (limits.max_image_width, limits.max_image_height) = (Some(16384), Some(16384));
+        reader.limits(limits);
+        let picture = reader.decode().map_err(|e| e.to_string())?.into_rgba8();
+        let (w, h) = picture.dimensions();
+        if w < width || h < height || !fits(w as f32, h as f32) {
+            return Err(format!("it has {w} × {h} pixels, and the window {width} × {height} points"));
+        }
+        return Ok(sizes.map(|(w, h)| image::imageops::resize(&picture, w, h, image::imageops::FilterType::Lanczos3)));
+    }
+    let [once, twice] = sizes.map(|size| crate::icons::draw_into(background, size));
+    let ((once, (w, h)), (twice, _)) = once.zip(twice).ok_or("it is neither an SVG nor a PNG")?;
+    if fits(w, h) { Ok([once, twice]) } else { Err(format!("it is {w} × {h}, of another shape than the window")) }
+}
+
+/// One file with both pictures: a TIFF whose parts say how dense they are.
+fn tiff(pictures: &[RgbaImage; 2]) -> Option<Vec<u8>> {
     use tiff::encoder::{Compression, Rational, TiffEncoder, colortype::RGB8};
     use tiff::tags::ResolutionUnit;
     let mut out = std::io::Cursor::new(Vec::new());
     let mut encoder = TiffEncoder::new(&mut out).ok()?.with_compression(Compression::Deflate(Default::default()));
-    for scale in [1, 2] {
-        let picture = draw_scaled(svg, scale)?;
+    for (picture, density) in pictures.iter().zip([72, 144]) {
         let (width, height) = picture.dimensions();
-        let plain: Vec<u8> = picture.pixels().flat_map(|p| [p[0], p[1], p[2]]).collect();
+        // What shines through is white, as the window's own ground is.
+        let flat = |p: &image::Rgba<u8>| {
+            let alpha = u32::from(p[3]);
+            [p[0], p[1], p[2]].map(|c| ((u32::from(c) * alpha + 255 * (255 - alpha)) / 255) as u8)
+        };
+        let plain: Vec<u8> = picture.pixels().flat_map(flat).collect();
         let mut page = encoder.new_image::<RGB8>(width, height).ok()?;
-        page.resolution(ResolutionUnit::Inch, Rational { n: 72 * scale, d: 1 });
+        page.resolution(ResolutionUnit::Inch, Rational { n: density, d: 1 });
         page.write_data(&plain).ok()?;
     }
     Some(out.into_inner())

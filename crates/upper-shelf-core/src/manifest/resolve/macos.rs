@@ -2,6 +2,7 @@
 
 use super::Resolver;
 use crate::footprint::Trace;
+use crate::manifest::written::TargetName;
 use crate::targets::dmg::Plan;
 
 impl Resolver<'_> {
@@ -28,6 +29,17 @@ impl Resolver<'_> {
     pub(super) fn disk_image(&mut self) -> Plan {
         let written = &self.project.manifest.disk_image;
         let mut plan = Plan::of(written);
+        let build = &self.project.manifest.targets.build;
+        if build.as_ref().is_none_or(|b| b.contains(&TargetName::Dmg)) {
+            if written.window.is_none() {
+                let size = format!("[{}, {}]", plan.size.0, plan.size.1);
+                self.default("disk-image.window", &size, "room for two symbols and an arrow between them");
+            }
+            if written.background.is_none() {
+                let what = "a drawing in the colour of the icon";
+                self.default("disk-image.background", what, "no picture is named");
+            }
+        }
         plan.background = written.background.as_ref().map(|path| self.beside("disk-image.background", path));
         for (n, file) in written.file.iter().enumerate() {
             let bytes = self.beside(&format!("disk-image.file.{n}.from"), &file.from);

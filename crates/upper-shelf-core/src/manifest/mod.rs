@@ -2,6 +2,7 @@
 //! for a platform with every default explained ([`resolve`](mod@resolve)).
 
 pub mod dates;
+mod formats;
 pub mod lock;
 pub mod read;
 pub mod reference;

@@ -1,0 +1,244 @@
+//! The manifest's part that belongs to single formats, as people write it: what only one of them has, and the window of
+//! disk images. As in `written`, the reference's text is these types' comments.
+
+use schemars::JsonSchema;
+use serde::Deserialize;
+
+/// A package format.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Deserialize, serde::Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum TargetName {
+    /// One file for Linux that starts without being installed.
+    Appimage,
+    /// An archive for every system.
+    Zip,
+    /// An archive for every system; for Linux with scripts that install and uninstall.
+    Tar,
+    /// A Windows Installer package.
+    Msi,
+    /// A setup program for Windows, in the NSIS format.
+    Nsis,
+    /// One program for Windows that runs without being installed.
+    Portable,
+    /// A disk image for macOS, with an application bundle in it.
+    Dmg,
+}
+
+/// What only one format has.
+#[derive(Debug, Clone, Default, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+pub struct TargetSettings {
+    /// For AppImages.
+    #[serde(default)]
+    pub appimage: AppimageSettings,
+    /// For ZIP archives.
+    #[serde(default)]
+    pub zip: ZipSettings,
+    /// For tar archives.
+    #[serde(default)]
+    pub tar: TarSettings,
+    /// For Windows Installer packages.
+    #[serde(default)]
+    pub msi: MsiSettings,
+    /// For setup programs.
+    #[serde(default)]
+    pub nsis: NsisSettings,
+    /// For portable programs.
+    #[serde(default)]
+    pub portable: PortableSettings,
+    /// For disk images.
+    #[serde(default)]
+    pub dmg: DmgSettings,
+}
+
+/// The window that a disk image opens. Everything has a sensible default; places are the middle of a symbol, from the
+/// upper left corner, in points.
+#[derive(Debug, Clone, Default, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+pub struct DiskImage {
+    /// The volume's name; default: the product's.
+    pub volume_name: Option<String>,
+    /// Width and height of its contents; default `[640, 400]`.
+    pub window: Option<[u32; 2]>,
+    /// Where the program stands; default: on the left.
+    pub program: Option<[u32; 2]>,
+    /// Where the folder of applications stands; default: on the right.
+    pub applications: Option<[u32; 2]>,
+    /// The picture behind the symbols, beside the manifest: an SVG, or a PNG of the window's size or, for dense screens,
+    /// of twice that; default: a drawing in the colour of the product's icon.
+    pub background: Option<String>,
+    /// Further files beside the manifest that the image shows, such as a read-me: each with its place.
+    #[serde(default)]
+    pub file: Vec<DiskImageFile>,
+    /// Width of a symbol; default 128.
+    #[schemars(range(min = 16, max = 512))]
+    pub icon_size: Option<u32>,
+    /// Height of the letters of names; default 13.
+    #[schemars(range(min = 10, max = 16))]
+    pub text_size: Option<u32>,
+}
+
+/// A further file of a disk image.
+#[derive(Debug, Clone, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+pub struct DiskImageFile {
+    /// The file, beside the manifest; it keeps its name.
+    pub from: String,
+    /// Where it stands in the window.
+    pub at: [u32; 2],
+}
+
+/// What only disk images have.
+#[derive(Debug, Clone, Default, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+pub struct DmgSettings {
+    /// How it is packed; default `zlib`, which every macOS reads.
+    pub compression: Option<DmgCompression>,
+    /// How hard: 1 to 12 for `zlib`, to 9 for `bzip2`; default 9.
+    #[schemars(range(min = 1, max = 12))]
+    pub level: Option<u32>,
+}
+
+/// How a disk image is packed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum DmgCompression {
+    /// Read by every macOS.
+    Zlib,
+    /// Quick to read; since OS X 10.11.
+    Lzfse,
+    /// Smaller, slow to read.
+    Bzip2,
+    /// Not packed.
+    None,
+}
+
+/// What setup programs and portable programs have.
+#[derive(Debug, Clone, Default, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+pub struct NsisSettings {
+    /// How files are packed; default `lzma`.
+    pub compression: Option<SetupCompression>,
+    /// How far back the packer looks, for `lzma`: a power of two; default 32, less for small products. Packing takes
+    /// about twelve times as much memory, installing once.
+    #[schemars(range(min = 1, max = 256))]
+    pub dictionary_megabytes: Option<u32>,
+}
+
+/// How a setup program's files are packed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum SetupCompression {
+    /// Smallest.
+    Lzma,
+    /// Fast to pack and to install.
+    Deflate,
+}
+
+/// What only portable programs have; they are packed as `[target.nsis]` says.
+#[derive(Debug, Clone, Default, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+pub struct PortableSettings {
+    /// The program that it starts; default: the first one.
+    pub program: Option<String>,
+    /// Where the program keeps its settings: `usual` (default), or `beside` the portable program, in a folder that
+    /// stands for the person's own while it runs.
+    pub settings: Option<SettingsPlace>,
+}
+
+/// Where a portable program keeps its settings.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum SettingsPlace {
+    /// Where the system has them.
+    Usual,
+    /// Beside the portable program.
+    Beside,
+}
+
+/// What only Windows Installer packages have.
+#[derive(Debug, Clone, Default, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+pub struct MsiSettings {
+    /// How cabinets are packed; default `lzx`.
+    pub compression: Option<CabinetCompression>,
+    /// The upgrade code, without braces; default: made from the product's id. Only for products that were released with another one.
+    pub upgrade_code: Option<String>,
+    /// Where its cabinets are; default `inside`.
+    pub cabinets: Option<CabinetPlace>,
+    /// A cabinet ends before its files have more megabytes than this; default 1900, which is also the most.
+    #[schemars(range(min = 1, max = 1900))]
+    pub cabinet_megabytes: Option<u64>,
+    /// The code page of its texts, such as 1252; default: 1252 if it holds them all, else 65001 (UTF-8).
+    pub code_page: Option<u32>,
+}
+
+/// How cabinets are packed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum CabinetCompression {
+    /// Smallest.
+    Lzx,
+    /// Fast to pack.
+    Mszip,
+    /// Not packed.
+    Stored,
+}
+
+/// Where the cabinets of a Windows Installer package are.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum CabinetPlace {
+    /// In the package.
+    Inside,
+    /// In files of their own, which have to lie beside the package.
+    Beside,
+}
+
+/// What only AppImages have.
+#[derive(Debug, Clone, Default, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+pub struct AppimageSettings {
+    /// How blocks are packed; default `zstd`.
+    pub compression: Option<Compression>,
+    /// How hard; default 9 for `zstd` and `gzip`, 6 for `xz`.
+    #[schemars(range(min = 0, max = 22))]
+    pub level: Option<u32>,
+    /// Bytes in a block: a power of two from 4096 to 1048576, the default.
+    #[schemars(range(min = 4096, max = 1048576))]
+    pub block_size: Option<u32>,
+    /// Embedded update information, in the AppImage specification's form.
+    pub update_information: Option<String>,
+}
+
+/// What only ZIP archives have.
+#[derive(Debug, Clone, Default, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+pub struct ZipSettings {
+    /// How hard files are packed: 0 (stored) to 9; default 6.
+    #[schemars(range(min = 0, max = 9))]
+    pub level: Option<u32>,
+}
+
+/// What only tar archives have.
+#[derive(Debug, Clone, Default, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+pub struct TarSettings {
+    /// How it is packed; default `gzip`, which is everywhere.
+    pub compression: Option<Compression>,
+    /// How hard; default 6 for `gzip` and `xz`, 9 for `zstd`.
+    #[schemars(range(min = 0, max = 22))]
+    pub level: Option<u32>,
+}
+
+/// A compression.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Compression {
+    /// Known everywhere.
+    Gzip,
+    /// Small, and by far the fastest to unpack.
+    Zstd,
+    /// Smallest, slow.
+    Xz,
+}

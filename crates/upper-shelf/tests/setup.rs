@@ -222,6 +222,27 @@ mod on_wine {
     }
 
     #[test]
+    fn another_reader_of_programs_sees_icons_versions_and_the_right_checksum() {
+        let (_folder, package) = setup("1.0.0", "");
+        let script = "import lief, sys\nb = lief.parse(sys.argv[1]); m = b.resources_manager; v = m.version\n\
+                      print(b.optional_header.checksum == b.compute_checksum(), len(list(m.icons)), 'comctl32' in m.manifest.lower() or 'Common-Controls' in m.manifest)\n\
+                      print(v[0] if isinstance(v, list) else v)";
+        let ask = |path: &Path| {
+            test_support::judge_says_yes(&test_support::python(), &["-c", script, path.to_str().expect("text")])
+        };
+        let said = ask(&package);
+        assert!(said.starts_with("True 9 True\n"), "{said}");
+        assert!(said.contains("ProductName: Hives & Frames") && said.contains("ProductVersion: 1.0.0"), "{said}");
+        // And it says no to a changed one.
+        let mut bad = std::fs::read(&package).expect("read");
+        let at = bad.len() - 100;
+        bad[at] ^= 1;
+        let folder = tempfile::tempdir().expect("a folder");
+        std::fs::write(folder.path().join("bad.exe"), bad).expect("written");
+        assert!(ask(&folder.path().join("bad.exe")).starts_with("False"));
+    }
+
+    #[test]
     fn keys_that_belong_to_a_file_type_are_refused() {
         let more = "[[registry]]\nkey = 'software\\classes\\.COMB\\ShellNew'\nvalue = { text = \"\" }";
         let folder = product_for("nsis", "1.0.0", more);

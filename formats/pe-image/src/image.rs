@@ -238,9 +238,7 @@ impl<'b> Image<'b> {
             let moved = symbols - end + new_end;
             put_u32(&mut out, self.coff + 8, u32::try_from(moved).unwrap_or(0))?;
         }
-        put_u32(&mut out, self.optional + 64, 0)?;
-        let sum = checksum(&out);
-        put_u32(&mut out, self.optional + 64, sum)?;
+        crate::sum::set_checksum(&mut std::io::Cursor::new(&mut out)).map_err(|e| Error::Limit(e.to_string()))?;
         Ok(out)
     }
 
@@ -270,18 +268,4 @@ impl<'b> Image<'b> {
         out[self.coff + 2..self.coff + 4].copy_from_slice(&count.to_le_bytes());
         Ok(at)
     }
-}
-
-/// The sum that drivers are checked by: 16-bit words with carry, plus the length. Its own field counts as zero.
-fn checksum(bytes: &[u8]) -> u32 {
-    let mut sum = 0u64;
-    let words = bytes.as_chunks::<2>();
-    for word in words.0 {
-        sum += u64::from(u16::from_le_bytes(*word));
-    }
-    sum += words.1.first().map_or(0, |b| u64::from(*b));
-    while sum > 0xFFFF {
-        sum = (sum & 0xFFFF) + (sum >> 16);
-    }
-    (sum as u32).wrapping_add(bytes.len() as u32)
 }

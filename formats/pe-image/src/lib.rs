@@ -10,12 +10,14 @@ mod icon;
 mod image;
 mod manifest;
 mod resources;
+mod sum;
 mod version;
 
 pub use icon::set_icon;
 pub use image::{Image, Section};
 pub use manifest::Manifest;
 pub use resources::{Key, Resources, kinds};
+pub use sum::set_checksum;
 pub use version::Version;
 
 /// What can go wrong.

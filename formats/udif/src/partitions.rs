@@ -47,6 +47,15 @@ impl Gpt {
     /// The volume's first sector: the table's 34, and six that put it on a block of 4096 bytes.
     pub const START: u64 = 40;
 
+    /// The number as such tables have it: its first three parts turned round.
+    fn stored_id(&self) -> [u8; 16] {
+        let mut id = self.id;
+        id[..4].reverse();
+        id[4..6].reverse();
+        id[6..8].reverse();
+        id
+    }
+
     fn end(&self) -> u64 {
         (Self::START + self.sectors).next_multiple_of(8)
     }
@@ -55,7 +64,7 @@ impl Gpt {
         let mut all = vec![0; ENTRIES * ENTRY];
         all[..16].copy_from_slice(&HFS);
         // The partition's own number differs from the disk's in one bit.
-        all[16..32].copy_from_slice(&self.id);
+        all[16..32].copy_from_slice(&self.stored_id());
         all[16] ^= 1;
         all[32..40].copy_from_slice(&Self::START.to_le_bytes());
         all[40..48].copy_from_slice(&(Self::START + self.sectors - 1).to_le_bytes());
@@ -74,7 +83,7 @@ impl Gpt {
         header[32..40].copy_from_slice(&other.to_le_bytes());
         header[40..48].copy_from_slice(&34u64.to_le_bytes());
         header[48..56].copy_from_slice(&(self.last() - 33).to_le_bytes());
-        header[56..72].copy_from_slice(&self.id);
+        header[56..72].copy_from_slice(&self.stored_id());
         header[72..80].copy_from_slice(&table.to_le_bytes());
         header[80..84].copy_from_slice(&(ENTRIES as u32).to_le_bytes());
         header[84..88].copy_from_slice(&(ENTRY as u32).to_le_bytes());

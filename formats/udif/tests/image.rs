@@ -113,6 +113,16 @@ fn other_readers_agree() {
             let mut all = vec![0; ours.length().expect("known") as usize];
             ours.read_exact_at(&mut all, 0).expect("read");
             assert!(std::fs::read(&disk).expect("read") == all, "{options:?}");
+            if options.scheme == Scheme::Gpt {
+                // It checks both checksums of the partition table.
+                let columns = ["-s", "-g", "-o", "START,NAME,TYPE"];
+                let told =
+                    test_support::judge_says_yes("partx", &[&columns[..], &[disk.to_str().expect("text")]].concat());
+                assert_eq!(
+                    told.split_whitespace().collect::<Vec<_>>(),
+                    ["40", "disk", "image", "48465300-0000-11aa-aa11-00306543ecac"]
+                );
+            }
         }
         // And it says no to a damaged one.
         if !matches!(options.codec, Codec::Raw) {

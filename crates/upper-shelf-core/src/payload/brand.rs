@@ -66,6 +66,8 @@ pub(crate) fn for_terminal(program: &mut [u8]) {
         && let Some(bytes) = program.get_mut(at..at + 2)
     {
         bytes.copy_from_slice(&TERMINAL);
+        // It was a program a moment ago.
+        let _ = pe_image::set_checksum(&mut std::io::Cursor::new(program));
     }
 }
 

@@ -116,9 +116,9 @@ fn write(
         writer.file(more.len() as u64)?;
         writer.data(more)?;
     }
-    let (out, length) = writer.finish()?;
+    let (mut out, length) = writer.finish()?;
     out.set_len(length)?;
-    Ok(())
+    Ok(pe_image::set_checksum(&mut out)?)
 }
 
 /// What speaks against both kinds.

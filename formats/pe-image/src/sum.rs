@@ -1,0 +1,53 @@
+//! The checksum in a program's headers. Windows insists on it for drivers only, but whoever looks at a file sees a wrong one.
+
+use std::io::{self, Read, Seek, SeekFrom, Write};
+
+/// Sets the checksum of a whole program file, with everything that was appended to it: 16-bit words with carry, its own
+/// field as zero, plus the length.
+///
+/// # Errors
+/// [`io::ErrorKind::InvalidData`] for what is no program; else as the medium's.
+pub fn set_checksum(file: &mut (impl Read + Write + Seek)) -> io::Result<()> {
+    let mut word = [0; 4];
+    let mut read = |at: u64, file: &mut dyn ReadSeek| -> io::Result<u64> {
+        file.seek(SeekFrom::Start(at))?;
+        file.read_exact(&mut word)?;
+        Ok(u32::from_le_bytes(word).into())
+    };
+    let headers = read(0x3C, file)?;
+    if read(headers, file)? != u64::from(u32::from_le_bytes(*b"PE\0\0")) {
+        return Err(io::Error::new(io::ErrorKind::InvalidData, "no program for Windows"));
+    }
+    // Behind the signature and the 20 bytes of the first header.
+    let field = headers + 24 + 64;
+    file.seek(SeekFrom::Start(field))?;
+    file.write_all(&[0; 4])?;
+    file.seek(SeekFrom::Start(0))?;
+    let mut buffer = vec![0; 1 << 16];
+    let (mut sum, mut length) = (0u64, 0u64);
+    loop {
+        // Whole buffers but for the last, so that words are never cut in two.
+        let mut n = 0;
+        while n < buffer.len() {
+            match file.read(&mut buffer[n..])? {
+                0 => break,
+                more => n += more,
+            }
+        }
+        let (words, rest) = buffer[..n].as_chunks::<2>();
+        sum += words.iter().map(|w| u64::from(u16::from_le_bytes(*w))).sum::<u64>();
+        sum += rest.first().map_or(0, |b| u64::from(*b));
+        length += n as u64;
+        if n < buffer.len() {
+            break;
+        }
+    }
+    while sum > 0xFFFF {
+        sum = (sum & 0xFFFF) + (sum >> 16);
+    }
+    file.seek(SeekFrom::Start(field))?;
+    file.write_all(&((sum + length) as u32).to_le_bytes())
+}
+
+trait ReadSeek: Read + Seek {}
+impl<T: Read + Seek> ReadSeek for T {}

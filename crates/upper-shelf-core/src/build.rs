@@ -5,7 +5,7 @@ use crate::content::ContentHash;
 use crate::footprint::{Footprint, RelPath, Trace};
 use crate::icons::Icon;
 use crate::manifest::resolve::{Default, Product};
-use crate::manifest::written::TargetName;
+use crate::manifest::written::{TargetName, TargetSettings};
 use crate::manifest::{Project, lock};
 use crate::payload::brand::brand;
 use crate::payload::{Payload, feed, gather, launcher};
@@ -63,6 +63,50 @@ pub struct Plan {
     pub defaults: Vec<Default>,
     /// What somebody should look at.
     pub warnings: Vec<Problem>,
+}
+
+impl Plan {
+    /// Further names of files: name, and the file it is a name of.
+    pub fn links(&self) -> Vec<(RelPath, RelPath)> {
+        let link = |t: &Trace| match t {
+            Trace::HardLink { path, to } => Some((path.clone(), to.clone())),
+            _ => None,
+        };
+        self.payload.others.iter().filter_map(link).collect()
+    }
+
+    /// What a package would be written from; nothing can be written beside it.
+    pub fn job<'j>(
+        &'j self,
+        package: &'j PlannedPackage,
+        links: &'j [(RelPath, RelPath)],
+        settings: &'j TargetSettings,
+    ) -> Job<'j> {
+        job(&self.product, &self.payload, &package.carried, &self.icon, links, settings)
+    }
+}
+
+fn job<'j>(
+    product: &'j Product,
+    payload: &'j Payload,
+    footprint: &'j Footprint,
+    icon: &'j Icon,
+    links: &'j [(RelPath, RelPath)],
+    settings: &'j TargetSettings,
+) -> Job<'j> {
+    Job {
+        footprint,
+        files: &payload.files,
+        links,
+        icon,
+        disk_image: &product.disk_image,
+        wizard: &product.wizard,
+        time: product.time,
+        file_name: &product.file_name,
+        settings,
+        threads: 1,
+        beside: &|_| Err(Failure::new(Kind::Problems, Problem::error("nothing is written by a plan"))),
+    }
 }
 
 /// Looks at everything and writes nothing.
@@ -193,19 +237,7 @@ fn planned_packages(
         let target = targets::target(name);
         let (carried, losses) = target.carry(footprint);
         let settings = &project.manifest.target;
-        let job = Job {
-            footprint: &carried,
-            files: &payload.files,
-            links: &[],
-            icon,
-            disk_image: &product.disk_image,
-            wizard: &product.wizard,
-            time: product.time,
-            file_name: &product.file_name,
-            settings,
-            threads: 1,
-            beside: &|_| Err(Failure::new(Kind::Problems, Problem::error("nothing is written by a plan"))),
-        };
+        let job = job(product, payload, &carried, icon, &[], settings);
         for problem in target.check(&job) {
             let place = if problem.what.contains("program") { "program" } else { "target" };
             let span = project.source.span(place);
@@ -383,12 +415,7 @@ fn build_platform(
     progress.begin(&names, plan.footprint.size());
     // What the packages carry is all that counts now; with very many files a footprint takes much memory.
     plan.footprint = Footprint::default();
-    let links: Vec<(RelPath, RelPath)> = plan
-        .payload
-        .others
-        .iter()
-        .filter_map(|t| if let Trace::HardLink { path, to } = t { Some((path.clone(), to.clone())) } else { None })
-        .collect();
+    let links = plan.links();
     let (senders, streams) = feed::streams(plan.packages.len());
     let stop = AtomicBool::new(false);
     let besides: Vec<Mutex<Vec<(PathBuf, Partial)>>> = partials.iter().map(|_| Mutex::default()).collect();
@@ -398,15 +425,6 @@ fn build_platform(
         let out =
             |partial: &Partial| partial.file.try_clone().map_err(|e| Failure::io("can't write", &partial.path, &e));
         let job = Job {
-            footprint: &package.carried,
-            files: &plan.payload.files,
-            links: &links,
-            icon: &plan.icon,
-            disk_image: &plan.product.disk_image,
-            wizard: &plan.product.wizard,
-            time: plan.product.time,
-            file_name: &plan.product.file_name,
-            settings: &project.manifest.target,
             threads: share,
             beside: &|name| {
                 let partial = Partial::create(output, name)?;
@@ -414,6 +432,7 @@ fn build_platform(
                 beside.lock().unwrap_or_else(PoisonError::into_inner).push((output.join(name), partial));
                 Ok(out)
             },
+            ..plan.job(package, &links, &project.manifest.target)
         };
         let result = out(partial).and_then(|out| targets::target(package.target).write(&job, stream, out));
         if result.is_err() {

@@ -205,15 +205,19 @@ fn draw(svg: &[u8], size: u32) -> Option<RgbaImage> {
     rendered(&tree, (size, size), tiny_skia::Transform::from_scale(scale, scale).post_translate(x, y))
 }
 
-/// A drawing in so many pixels, which it fills; and its own size.
+/// A drawing in so many pixels, which it fills; and its own size. Text in it is drawn in the tool's own font.
 pub fn draw_into(svg: &[u8], (width, height): (u32, u32)) -> Option<(RgbaImage, (f32, f32))> {
-    let tree = usvg::Tree::from_data(svg, &usvg::Options::default()).ok()?;
+    let tree = usvg::Tree::from_data(svg, &crate::font::options()).ok()?;
     let own = (tree.size().width(), tree.size().height());
     let transform = tiny_skia::Transform::from_scale(width as f32 / own.0, height as f32 / own.1);
     Some((rendered(&tree, (width, height), transform)?, own))
 }
 
-fn rendered(tree: &usvg::Tree, (width, height): (u32, u32), transform: tiny_skia::Transform) -> Option<RgbaImage> {
+pub(crate) fn rendered(
+    tree: &usvg::Tree,
+    (width, height): (u32, u32),
+    transform: tiny_skia::Transform,
+) -> Option<RgbaImage> {
     let mut canvas = tiny_skia::Pixmap::new(width, height)?;
     resvg::render(tree, transform, &mut canvas.as_mut());
     let pixels = canvas.pixels().iter().flat_map(|p| {

@@ -15,17 +15,20 @@
 //! | [`icons`] | one picture into every size and form |
 //! | [`build`] | all of it in order: nothing appears under its name before it is whole |
 //! | [`extract`] | a package's files into a folder |
+//! | [`preview`] | pictures of what people will see: wizards and windows |
 //! | [`scan`] | looks through a folder and proposes a manifest |
 
 pub mod build;
 mod command_line;
 pub mod content;
 pub mod extract;
+mod font;
 pub mod footprint;
 pub mod icons;
 pub mod manifest;
 pub mod payload;
 pub mod platform;
+pub mod preview;
 pub mod problem;
 pub mod scan;
 pub mod targets;

@@ -67,6 +67,9 @@ pub struct DiskImage {
     /// The picture behind the symbols, beside the manifest: an SVG, or a PNG of the window's size or, for dense screens,
     /// of twice that; default: a drawing in the colour of the product's icon.
     pub background: Option<String>,
+    /// The words below the arrow of that drawing; default: "Drag to install" in the first language of the wizard. Nothing
+    /// (`""`) leaves them out.
+    pub word: Option<String>,
     /// Further files beside the manifest that the image shows, such as a read-me: each with its place.
     #[serde(default)]
     pub file: Vec<DiskImageFile>,

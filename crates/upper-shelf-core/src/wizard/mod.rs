@@ -4,7 +4,10 @@
 mod pages;
 mod words;
 
-pub use pages::{Action, Control, FILES_IN_USE, FILES_IN_USE_CLOSABLE, HEIGHT, Kind, Page, WIDTH, pages, removal};
+pub use pages::{
+    Action, Control, FILES_IN_USE, FILES_IN_USE_CLOSABLE, HEIGHT, Kind, Page, RADIO_HEIGHT, RADIO_PITCH, WIDTH, pages,
+    removal,
+};
 pub use words::WORDS;
 
 use crate::footprint::{Footprint, Trace, text_bytes};

@@ -12,6 +12,10 @@ pub const HEIGHT: i32 = 272;
 pub const FILES_IN_USE: &str = "FilesInUse";
 /// The same on systems that can.
 pub const FILES_IN_USE_CLOSABLE: &str = "MsiRMFilesInUse";
+/// From one row of a group of radio buttons to the next, in Windows Installer's packages.
+pub const RADIO_PITCH: i32 = 16;
+/// Such a row's height.
+pub const RADIO_HEIGHT: i32 = 14;
 const STRIP: i32 = 56;
 const MARGIN: i32 = 24;
 const FOOT: i32 = HEIGHT - 38;
@@ -51,6 +55,30 @@ pub enum Kind {
     Doing,
     /// Programs that use files of the product.
     Programs,
+}
+
+impl Kind {
+    /// Its name.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Strip => "strip",
+            Self::Picture => "picture",
+            Self::Accent => "accent",
+            Self::Title => "title",
+            Self::Below => "below",
+            Self::Text => "text",
+            Self::Line => "line",
+            Self::Button => "button",
+            Self::Check => "check",
+            Self::Folder => "folder",
+            Self::Parts => "parts",
+            Self::License => "license",
+            Self::Scope => "scope",
+            Self::Progress => "progress",
+            Self::Doing => "doing",
+            Self::Programs => "programs",
+        }
+    }
 }
 
 /// What a button does.

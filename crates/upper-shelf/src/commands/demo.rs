@@ -63,6 +63,7 @@ pub fn run(args: Args, out: &mut Output) -> Result<Code, Failure> {
     out.line("");
     out.heading("What to try next");
     out.line(format!("  upper-shelf plan {at}/combwright --platform linux-x64"));
+    out.line(format!("  upper-shelf preview {at}/combwright"));
     out.line(format!("  upper-shelf inspect {at}/packages/Combwright-2.4.0-linux-x64.AppImage"));
     out.line(format!("  upper-shelf compare {at}/packages/Combwright-2.3.0-linux-x64.AppImage {at}/packages/Combwright-2.4.0-linux-x64.AppImage"));
     out.line(format!("  upper-shelf inspect {at}/packages/Combwright-2.4.0-windows-x64.msi"));

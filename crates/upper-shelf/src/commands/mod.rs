@@ -9,6 +9,7 @@ pub mod icons;
 pub mod init;
 pub mod inspect;
 pub mod plan;
+pub mod preview;
 pub mod shell;
 
 use crate::output::Output;

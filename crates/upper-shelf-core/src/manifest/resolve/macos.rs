@@ -3,7 +3,7 @@
 use super::Resolver;
 use crate::footprint::Trace;
 use crate::manifest::written::TargetName;
-use crate::targets::dmg::Plan;
+use crate::targets::dmg::{self, Plan};
 
 impl Resolver<'_> {
     /// The rules for macOS.
@@ -30,7 +30,8 @@ impl Resolver<'_> {
         let written = &self.project.manifest.disk_image;
         let mut plan = Plan::of(written);
         let build = &self.project.manifest.targets.build;
-        if build.as_ref().is_none_or(|b| b.contains(&TargetName::Dmg)) {
+        let builds = build.as_ref().is_none_or(|b| b.contains(&TargetName::Dmg));
+        if builds {
             if written.window.is_none() {
                 let size = format!("[{}, {}]", plan.size.0, plan.size.1);
                 self.default("disk-image.window", &size, "room for two symbols and an arrow between them");
@@ -38,6 +39,22 @@ impl Resolver<'_> {
             if written.background.is_none() {
                 let what = "a drawing in the colour of the icon";
                 self.default("disk-image.background", what, "no picture is named");
+            }
+        }
+        let languages = self.project.manifest.wizard.languages.clone().unwrap_or_default();
+        let language = languages.first().map_or("en", String::as_str);
+        plan.word = written.word.clone().or_else(|| dmg::drag(language).map(str::to_owned)).filter(|w| !w.is_empty());
+        if let Some(word) = plan.word.clone().filter(|_| written.background.is_none()) {
+            let why_not = plan.word_has_no_room();
+            match (&written.word, why_not) {
+                (Some(_), Some(why)) => {
+                    self.problem("disk-image.word", format!("the words {word:?} can't be drawn"), &why, "word = \"\"");
+                }
+                (None, Some(_)) => plan.word = None,
+                (None, None) if builds => {
+                    self.default("disk-image.word", &format!("{word:?}"), "in the first language of the wizard");
+                }
+                (_, None) => {}
             }
         }
         plan.background = written.background.as_ref().map(|path| self.beside("disk-image.background", path));

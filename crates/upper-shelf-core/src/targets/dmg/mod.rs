@@ -25,7 +25,8 @@ use std::path::Path;
 use udif::codec::Codec;
 use udif::partitions::{Content, partitions};
 use udif::read::Image;
-pub use window::Plan;
+use window::decoded;
+pub use window::{Plan, drag};
 
 /// The folder with the picture behind the symbols; the system does not show it.
 const PICTURES: &str = ".background";
@@ -68,8 +69,36 @@ fn by_path<'j>(job: &Job<'j>) -> HashMap<&'j RelPath, &'j PayloadFile> {
     job.files.iter().filter(|f| wanted.contains(&f.path)).map(|f| (&f.path, f)).collect()
 }
 
-/// The volume without the payload's bytes.
-fn lay_out(job: &Job) -> hfs_plus::Result<Layout> {
+/// What people see when they open the image, out of the very bytes that are written.
+#[derive(Debug)]
+pub struct Shown {
+    /// The volume's name.
+    pub volume: String,
+    /// The bundle's.
+    pub bundle: String,
+    /// The window, with the places of the symbols.
+    pub window: ds_store::Window,
+    /// The picture behind them, for one and for two pixels a point.
+    pub background: Option<[image::RgbaImage; 2]>,
+}
+
+/// See [`Shown`].
+///
+/// # Errors
+/// The volume can't be laid out.
+pub fn shown(job: &Job) -> hfs_plus::Result<Shown> {
+    let (_, store, picture) = lay_out(job)?;
+    let records = ds_store::read(&store).and_then(|r| ds_store::Window::of(&r));
+    Ok(Shown {
+        volume: volume_name(job),
+        bundle: bundle::top(job.footprint.product.name.as_deref()),
+        window: records.map_err(|e| hfs_plus::Error::Limit(e.to_string()))?,
+        background: decoded(&picture),
+    })
+}
+
+/// The volume without the payload's bytes; what keeps the window, and the picture behind it.
+fn lay_out(job: &Job) -> hfs_plus::Result<(Layout, Vec<u8>, Vec<u8>)> {
     let meta = |mode: u32| Meta { mode: mode as u16, time: job.time, ..Meta::default() };
     let volume = u64::from_be_bytes(id(job)[8..].try_into().expect("eight of sixteen"));
     let name = volume_name(job);
@@ -121,11 +150,14 @@ fn lay_out(job: &Job) -> hfs_plus::Result<Layout> {
             builder.file(&place(path), file.size, meta(file.mode & 0o777))?;
         }
     }
-    builder.lay_out()?.with_first(&small)
+    let layout = builder.lay_out()?.with_first(&small)?;
+    let mut small = small.into_iter();
+    let (picture, store) = (small.next().unwrap_or_default(), small.next().unwrap_or_default());
+    Ok((layout, store, picture))
 }
 
 fn write(job: &Job, mut stream: Stream, out: File) -> hfs_plus::Result<()> {
-    let layout = lay_out(job)?;
+    let (layout, ..) = lay_out(job)?;
     let foreign = |e: udif::Error| match e {
         udif::Error::Io(e) => hfs_plus::Error::Io(e),
         other => hfs_plus::Error::Limit(other.to_string()),

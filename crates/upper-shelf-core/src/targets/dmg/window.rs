@@ -1,5 +1,6 @@
 //! The window of a disk image: where the program and the folder of applications stand, and the picture behind them.
 
+use crate::font;
 use crate::icons::Icon;
 use crate::manifest::written::DiskImage;
 use crate::problem::Problem;
@@ -8,6 +9,8 @@ use image::RgbaImage;
 
 /// Room below a symbol for its name, points.
 const LABEL: u32 = 24;
+/// Height of the letters below the arrow, points.
+const WORD: f32 = 14.0;
 
 /// What the manifest says of the window, with everything that it leaves open.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -26,6 +29,8 @@ pub struct Plan {
     pub volume_name: Option<String>,
     /// The picture behind the symbols, if it is not to be drawn here: an SVG or a PNG.
     pub background: Option<Vec<u8>>,
+    /// Words below the arrow of the drawing that stands behind them otherwise.
+    pub word: Option<String>,
     /// Further files: name, bytes, place.
     pub files: Vec<(String, Vec<u8>, (u32, u32))>,
 }
@@ -35,6 +40,9 @@ impl Default for Plan {
         Self::of(&DiskImage::default())
     }
 }
+
+/// Points to the right and points down.
+type Vector = (f64, f64);
 
 impl Plan {
     /// Of a manifest, without the files that it names.
@@ -52,6 +60,7 @@ impl Plan {
             applications: written.applications.map_or((size.0 - size.0 / 4, line), pair),
             volume_name: written.volume_name.clone(),
             background: None,
+            word: written.word.clone(),
             files: Vec::new(),
         }
     }
@@ -110,6 +119,12 @@ impl Plan {
                 "an SVG, or a PNG of twice the window's size",
             );
         }
+        let has_text = self.background.as_ref().is_some_and(|b| b.windows(5).any(|w| w == b"<text"));
+        if has_text {
+            let problem = Problem::warning("[disk-image] the background has text in it")
+                .why("it is drawn in the one font that comes with the tool, the same on every machine");
+            problems.push(problem.instead("paths, for letters of another font"));
+        }
         problems
     }
 
@@ -135,22 +150,48 @@ impl Plan {
         tiff(&pictures(&drawing, self.size).ok()?)
     }
 
+    /// The way from one symbol to the other, with some air at both ends: where it begins, its direction, its length; none
+    /// if they are too close for an arrow.
+    fn way(&self) -> Option<(Vector, Vector, f64)> {
+        let ((x0, y0), (x1, y1)) = (self.program, self.applications);
+        let (dx, dy) = (f64::from(x1) - f64::from(x0), f64::from(y1) - f64::from(y0));
+        let length = dx.hypot(dy).max(1.0);
+        let (ux, uy) = (dx / length, dy / length);
+        let gap = f64::from(self.icon) * 0.5 + 22.0;
+        let way = length - gap * 2.0;
+        (way > 30.0).then(|| ((f64::from(x0) + ux * gap, f64::from(y0) + uy * gap), (ux, uy), way))
+    }
+
+    /// The words below the arrow in lines that are no longer than it; none where they have no room.
+    fn word_lines(&self) -> Option<Vec<String>> {
+        let (_, (ux, _), length) = self.way()?;
+        // Beside an arrow that goes up or down there is the window's half.
+        let room = if ux.abs() > 0.7 { length } else { f64::from(self.size.0) / 2.0 - 40.0 } as f32;
+        let word = self.word.as_deref()?;
+        let fits = word.split_whitespace().all(|w| font::width(w, WORD, false) <= room);
+        let lines = font::wrap(word, room, WORD, false);
+        (fits && lines.len() <= 3).then_some(lines)
+    }
+
+    /// Why the words below the arrow can't be drawn, if they can't.
+    pub fn word_has_no_room(&self) -> Option<String> {
+        let word = self.word.as_deref()?;
+        if !font::has(word) {
+            return Some(
+                "the letters that come with the tool are Latin, Greek and Cyrillic; others need a background".into(),
+            );
+        }
+        self.word_lines().is_none().then(|| "there is no room for it between the symbols".into())
+    }
+
     /// The picture behind the symbols, as a drawing: the product's colour, very light, and an arrow from one to the other.
     fn drawing(&self, accent: [u8; 3]) -> String {
         let (width, height) = self.size;
         let light = |part: u32| accent.map(|c| (u32::from(c) * part / 100 + 255 * (100 - part) / 100) as u8);
         let hex = |c: [u8; 3]| format!("#{:02x}{:02x}{:02x}", c[0], c[1], c[2]);
-        let ((x0, y0), (x1, y1)) = (self.program, self.applications);
-        let (from, to) = ((f64::from(x0), f64::from(y0)), (f64::from(x1), f64::from(y1)));
-        let (dx, dy) = (to.0 - from.0, to.1 - from.1);
-        let length = dx.hypot(dy).max(1.0);
-        let (ux, uy) = (dx / length, dy / length);
-        // Between the symbols, with some air at both ends.
-        let gap = f64::from(self.icon) * 0.5 + 22.0;
         let mut arrow = String::new();
-        if length > gap * 2.0 + 30.0 {
-            let (sx, sy) = (from.0 + ux * gap, from.1 + uy * gap);
-            let (ex, ey) = (to.0 - ux * gap, to.1 - uy * gap);
+        if let Some(((sx, sy), (ux, uy), length)) = self.way() {
+            let (ex, ey) = (sx + ux * length, sy + uy * length);
             let (bx, by) = (ex - ux * 20.0, ey - uy * 20.0);
             let (nx, ny) = (-uy * 15.0, ux * 15.0);
             arrow = format!(
@@ -163,6 +204,19 @@ impl Plan {
                 by - ny,
                 hex(light(62)),
             );
+            // Dark enough to be read on any of these grounds.
+            let ink = hex(accent.map(|c| (u32::from(c) / 4 + 28) as u8));
+            for (n, line) in self.word_lines().unwrap_or_default().iter().enumerate() {
+                let (mx, my) = ((sx + ex) / 2.0, (sy + ey) / 2.0);
+                let (x, y) = if ux.abs() > 0.7 { (mx, my + 42.0) } else { (mx + f64::from(self.size.0) / 4.0, my) };
+                let left = x - f64::from(font::width(line, WORD, false)) / 2.0;
+                let top = y + n as f64 * f64::from(WORD) * 1.3;
+                arrow += &format!(
+                    "<text x=\"{left:.1}\" y=\"{top:.1}\" font-family=\"{}\" font-size=\"{WORD}\" fill=\"{ink}\">{}</text>",
+                    font::FAMILY,
+                    quick_xml::escape::escape(line.as_str()),
+                );
+            }
         }
         format!(
             "<svg xmlns=\"http://www.w3.org/2000/svg\" width=\"{width}\" height=\"{height}\" viewBox=\"0 0 {width} {height}\">\
@@ -173,6 +227,30 @@ impl Plan {
             hex(light(70)),
         )
     }
+}
+
+/// "Drag to install" in a language.
+pub fn drag(language: &str) -> Option<&'static str> {
+    Some(match language {
+        "cs" => "Přetáhněte pro instalaci",
+        "da" => "Træk hertil for at installere",
+        "de" => "Zum Installieren ziehen",
+        "en" => "Drag to install",
+        "es" => "Arrastre para instalar",
+        "fi" => "Asenna vetämällä",
+        "fr" => "Glissez pour installer",
+        "hu" => "Húzza át a telepítéshez",
+        "it" => "Trascinare per installare",
+        "nb" => "Dra hit for å installere",
+        "nl" => "Sleep om te installeren",
+        "pl" => "Przeciągnij, aby zainstalować",
+        "pt" => "Arraste para instalar",
+        "ru" => "Перетащите для установки",
+        "sv" => "Dra hit för att installera",
+        "tr" => "Yüklemek için sürükleyin",
+        "uk" => "Перетягніть, щоб установити",
+        _ => return None,
+    })
 }
 
 /// A background in the window's size, and in twice that for dense screens; or what speaks against it.
@@ -215,6 +293,22 @@ fn tiff(pictures: &[RgbaImage; 2]) -> Option<Vec<u8>> {
         page.write_data(&plain).ok()?;
     }
     Some(out.into_inner())
+}
+
+/// Both pictures out of such a file.
+pub fn decoded(tiff: &[u8]) -> Option<[RgbaImage; 2]> {
+    use tiff::decoder::{Decoder, DecodingResult};
+    let mut decoder = Decoder::new(std::io::Cursor::new(tiff)).ok()?;
+    let mut picture = || {
+        let (width, height) = decoder.dimensions().ok()?;
+        let DecodingResult::U8(bytes) = decoder.read_image().ok()? else { return None };
+        if decoder.more_images() {
+            decoder.next_image().ok()?;
+        }
+        let picture = image::RgbImage::from_raw(width, height, bytes)?;
+        Some(image::DynamicImage::ImageRgb8(picture).into_rgba8())
+    };
+    Some([picture()?, picture()?])
 }
 
 /// The colour that a product's picture has most of, for a background that goes with it; the wizard's if it has none.

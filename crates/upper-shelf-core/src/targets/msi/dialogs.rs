@@ -5,7 +5,9 @@ use super::layout::{Layout, Result};
 use super::words::formatted;
 use super::{rules, sequences};
 use crate::icons::Icon;
-use crate::wizard::{Action, Control, FILES_IN_USE_CLOSABLE, Kind, Page, WORDS, Wizard, pages};
+use crate::wizard::{
+    Action, Control, FILES_IN_USE_CLOSABLE, Kind, Page, RADIO_HEIGHT, RADIO_PITCH, WORDS, Wizard, pages,
+};
 use msi_database::database::Value;
 
 /// Bitmaps, by the key of their row.
@@ -231,9 +233,9 @@ fn scope(it: &mut Layout, width: i32) -> Result<()> {
             Value::Int(n as i32 + 1),
             it.db.text(value),
             Value::Int(0),
-            Value::Int(n as i32 * 16),
+            Value::Int(n as i32 * RADIO_PITCH),
             Value::Int(width),
-            Value::Int(14),
+            Value::Int(RADIO_HEIGHT),
             it.db.text(&format!("[{}]", property(word))),
             Value::Null,
         ];

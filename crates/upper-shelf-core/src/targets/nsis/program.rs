@@ -226,7 +226,7 @@ impl Program {
             let all = self.list(&words, all);
             self.note(kind::LANGUAGE, all);
         }
-        for page in pages.iter().filter(|p| p.name != FILES_IN_USE) {
+        for page in pages {
             let at = |name: &str| page.controls.iter().position(|c| c.name == name).map_or(-1, |n| n as i32);
             let numbers = vec![self.text(page.name), page.size.0, page.size.1, at(page.default), at(page.cancel)];
             self.note(kind::PAGE, numbers);
@@ -287,10 +287,20 @@ fn action(action: Action) -> (i32, &'static str) {
     }
 }
 
+/// The pages of a setup program: it closes programs by itself, so one of the two pages for that is enough.
+fn own_pages(footprint: &Footprint, wizard: &Wizard) -> Vec<Page> {
+    pages(footprint, wizard).into_iter().filter(|p| p.name != FILES_IN_USE).collect()
+}
+
+/// All pages that people see: of the setup program, and of the one that removes the product.
+pub fn shown(footprint: &Footprint, wizard: &Wizard) -> Vec<Page> {
+    own_pages(footprint, wizard).into_iter().chain([removal()]).collect()
+}
+
 /// The instructions of a setup program, and the data block of the program that removes the product.
 pub fn setup(job: &Job) -> Result<(Header, Vec<u8>)> {
     let footprint = job.footprint;
-    let all = pages(footprint, job.wizard);
+    let all = own_pages(footprint, job.wizard);
     let mut remover = Program::new();
     remover.identity(footprint);
     for trace in footprint.traces() {

@@ -48,7 +48,7 @@ pub fn in_volume(volume: &Path, options: &str, commands: &str) -> String {
         .stdin(std::process::Stdio::null())
         .output()
         .unwrap_or_else(|e| panic!("the judge `linux.uml` can't be started by perl ({e}); `./test` installs them"));
-    let text = std::fs::read_to_string(&said).unwrap_or_default();
+    let text = String::from_utf8_lossy(&std::fs::read(&said).unwrap_or_default()).into_owned();
     let console = String::from_utf8_lossy(&out.stdout).into_owned();
     let text = text.strip_suffix("ended\n").unwrap_or_else(|| panic!("the kernel ended early: {text}\n{console}"));
     assert!(!text.contains("mount: "), "the kernel does not mount the volume: {text}\n{console}");

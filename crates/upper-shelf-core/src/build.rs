@@ -8,7 +8,7 @@ use crate::manifest::resolve::{Default, Product};
 use crate::manifest::written::{TargetName, TargetSettings};
 use crate::manifest::{Project, lock};
 use crate::payload::brand::brand;
-use crate::payload::{Payload, feed, gather, launcher};
+use crate::payload::{Payload, feed, gather, launcher, universal};
 use crate::platform::Platform;
 use crate::problem::{Failure, Kind, Problem};
 use crate::targets::{self, Depth, Job, Loss};
@@ -140,6 +140,7 @@ pub fn plan(project: &Project, wishes: &Wishes) -> Result<Vec<Plan>, Failure> {
                 Icon::plain("")
             }
         };
+        found.extend(universal::join(&mut payload));
         found.extend(brand_programs(project, &product, &mut payload, &icon));
         found.extend(launchers(project, &mut product, &mut payload, &icon));
         let icons = if platform.system() == crate::platform::System::Linux { icon.traces() } else { Vec::new() };

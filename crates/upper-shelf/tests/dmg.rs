@@ -89,7 +89,7 @@ MORE"#;
             &volume(&folder, &package),
             "ro,nls=utf8",
             "find . | LC_ALL=C sort; cd *.app/Contents; cat MacOS/bin/words.txt; readlink MacOS/bin/other MacOS/data; \
-             stat -c '%a %n' MacOS/bin/hives MacOS/H*; cat MacOS/H*; cmp MacOS/data/frames.txt Resources/data/frames.txt && echo same",
+             stat -c '%a %n' MacOS/bin/hives MacOS/H*; tr '\\0\\1' '\\n!' <Resources/UpperShelf.launch; cmp MacOS/data/frames.txt Resources/data/frames.txt && echo same",
         );
         insta::assert_snapshot!(said);
         // The property list, by another implementation.
@@ -131,11 +131,59 @@ MORE"#;
     }
 
     #[test]
-    fn the_bundles_script_starts_the_program_with_everything_that_was_said_of_it() {
+    fn a_program_that_layers_bring_for_each_processor_becomes_one_for_both() {
+        let folder = product("");
+        let text = std::fs::read_to_string(folder.at("shelf.toml")).expect("read");
+        let layers = "from = \"built\"\n\n[[layer]]\nfrom = \"intel\"\nplatforms = [\"macos-universal\"]";
+        let both = "platforms = [\"macos-universal\", \"macos-arm64\"]";
+        let text = text.replace("from = \"built\"", layers).replace("platforms = [\"macos-arm64\"]", both);
+        folder.write("shelf.toml", text);
+        folder.write("intel/bin/hives", INTEL).write("intel/bin/words.txt", "queen and workers\n");
+        let mode = || std::os::unix::fs::PermissionsExt::from_mode(0o755);
+        std::fs::set_permissions(folder.at("intel/bin/hives"), mode()).expect("mode");
+        build(&folder);
+        let code = |platform: &str| {
+            let package = folder.names("packages").into_iter().find(|n| n.ends_with(&format!("{platform}.dmg")));
+            let out = folder.run(&["extract", &format!("packages/{}", package.expect("a package")), platform]);
+            assert_eq!(out.0, 0, "{}", out.1);
+            folder.at(platform).join("bin")
+        };
+        let text = |path: PathBuf| path.to_str().expect("text").to_owned();
+        let universal = code("macos-universal");
+        // Another tool joins the same programs to the same bytes.
+        let theirs = text(folder.at("theirs"));
+        let (arm, intel) = (text(folder.at("built/bin/hives")), text(folder.at("intel/bin/hives")));
+        judge_says_yes("llvm-lipo-19", &["-create", &arm, &intel, "-output", &theirs]);
+        let ours = std::fs::read(universal.join("hives")).expect("there");
+        assert!(ours == std::fs::read(theirs).expect("there"), "not the same");
+        // What is no code is as the later layer has it; other platforms have their own.
+        let words = std::fs::read_to_string(universal.join("words.txt")).expect("there");
+        assert_eq!(words, "queen and workers\n");
+        assert!(std::fs::read(code("macos-arm64").join("hives")).expect("there") == ARM);
+    }
+
+    /// The launcher, built for this machine.
+    fn launcher_for_this_machine(folder: &Folder) -> PathBuf {
+        let sources = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../heads/macos-launcher/Cargo.toml");
+        let cargo = std::process::Command::new(env!("CARGO"))
+            .args(["build", "--release", "--locked", "--quiet", "--offline", "--manifest-path"])
+            .arg(sources)
+            .env("CARGO_TARGET_DIR", folder.at("launcher"))
+            .env_remove("RUSTFLAGS")
+            .output()
+            .expect("cargo");
+        assert!(cargo.status.success(), "{}", String::from_utf8_lossy(&cargo.stderr));
+        folder.at("launcher/release/launcher")
+    }
+
+    #[test]
+    fn the_bundles_launcher_starts_the_program_with_everything_that_was_said_of_it() {
         let folder = product("");
         // A program that this machine can run, too.
-        folder.script("built/bin/hives", "pwd; echo $HIVES; for a in \"$@\"; do echo \"[$a]\"; done");
+        folder.script("built/bin/hives", "pwd; echo $HIVES; for a in \"$@\"; do echo \"[$a]\"; done; exit 7");
         let text = std::fs::read_to_string(folder.at("shelf.toml")).expect("read");
+        let more = "arguments = [\"\", 'quo\"te', ";
+        let text = text.replace("arguments = [", more).replace("macos-arm64", "macos-universal");
         folder.write("shelf.toml", text.replace("environment = {", "working-folder = \"install\"\nenvironment = {"));
         let package = build(&folder);
         let out = folder.at("out");
@@ -146,11 +194,24 @@ MORE"#;
             all.into_iter().find(|p| p.to_string_lossy().ends_with(end)).expect("there")
         };
         let code = find(find(out, "cke"), ".app").join("Contents/MacOS");
-        let script = find(code.clone(), "cke");
-        let said = judge_says_yes("sh", &[script.to_str().expect("text"), "a b", "'"]);
+        let launcher = find(code.clone(), "cke");
+        // On a Mac it is a program for both processors.
+        let lipo = judge_says_yes("llvm-lipo-19", &["-archs", launcher.to_str().expect("text")]);
+        assert_eq!(lipo.trim(), "x86_64 arm64");
+        std::fs::copy(launcher_for_this_machine(&folder), &launcher).expect("copied");
+        let run = std::process::Command::new(&launcher).args(["a b", "'", ""]).output().expect("started");
         let code = code.canonicalize().expect("there");
         let code = code.to_str().expect("text");
-        assert_eq!(said, format!("{code}\nit's\n[--where]\n[{code}/data]\n[a b]\n[']\n"));
+        let said = String::from_utf8_lossy(&run.stdout);
+        assert_eq!(said, format!("{code}\nit's\n[]\n[quo\"te]\n[--where]\n[{code}/data]\n[a b]\n[']\n[]\n"));
+        assert_eq!(run.status.code(), Some(7));
+        // Without its program it says so, with the shell's code for that; without its list with another one.
+        std::fs::remove_file(PathBuf::from(code).join("bin/hives")).expect("removed");
+        let gone = std::process::Command::new(&launcher).output().expect("started");
+        assert_eq!(gone.status.code(), Some(127));
+        assert_eq!(String::from_utf8_lossy(&gone.stderr), format!("{code}/bin/hives can't be started\n"));
+        std::fs::remove_file(PathBuf::from(code).join("../Resources/UpperShelf.launch")).expect("removed");
+        assert_eq!(std::process::Command::new(&launcher).output().expect("started").status.code(), Some(126));
     }
 
     fn problems(folder: &Folder) -> String {

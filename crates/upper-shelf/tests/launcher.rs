@@ -69,7 +69,7 @@ build = ["TARGET"]
     #[test]
     fn a_launcher_gives_its_programs_exit_code() {
         // A head with nothing behind it says that it is damaged, with the code 13.
-        const HEAD: &[u8] = include_bytes!("../../../heads/windows-setup/prebuilt/setup-x64.exe");
+        const HEAD: &[u8] = include_bytes!("../../../heads/windows-setup/prebuilt/setup-lzma-x64.exe");
         let folder = Folder::new();
         let manifest = MANIFEST.replace("TARGET", "zip").replace("MORE", "console = true");
         let line = manifest.lines().find(|l| l.starts_with("arguments")).expect("the line").to_owned();
@@ -89,7 +89,14 @@ build = ["TARGET"]
 
     #[test]
     fn a_portable_program_unpacks_once_and_keeps_its_settings_beside_itself() {
-        let (_folder, package) = product("portable", "[target.portable]\nsettings = \"beside\"");
+        for packing in ["lzma", "deflate"] {
+            portable(packing);
+        }
+    }
+
+    fn portable(packing: &str) {
+        let more = format!("[target.portable]\nsettings = \"beside\"\n[target.nsis]\ncompression = \"{packing}\"");
+        let (_folder, package) = product("portable", &more);
         let machine = Wine::new();
         machine.bring(&package, "frames portable.exe");
         assert_eq!(machine.code_of(&[r"C:\frames portable.exe", "two words"], &[]), 0);

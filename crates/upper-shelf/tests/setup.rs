@@ -75,6 +75,30 @@ mod on_wine {
         assert_eq!(run(&machine, &package, &["/REMOVE"]), NOT_INSTALLED);
     }
 
+    #[test]
+    fn what_is_packed_for_speed_installs_and_leaves_nothing_too() {
+        let (_folder, package) = setup("2.4.0", "[target.nsis]\ncompression = \"deflate\"");
+        let machine = Wine::new();
+        let before = files(&machine);
+        assert_eq!(run(&machine, &package, &[]), 0, "{}", log(&machine));
+        let installed = std::fs::read(machine.c().join(HERE).join("hives.exe")).expect("installed");
+        assert!(installed == crate::common::hives::PROGRAM);
+        assert_eq!(machine.code_of(&[REMOVER, "/S", LOG], &[]), 0, "{}", log(&machine));
+        let left: Vec<String> = files(&machine).difference(&before).cloned().collect();
+        assert_eq!(left, Vec::<String>::new(), "left behind");
+    }
+
+    #[test]
+    fn no_head_is_larger_than_96_kilobytes() {
+        let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../heads/windows-setup/prebuilt");
+        let heads: Vec<_> = std::fs::read_dir(folder).expect("stored heads").flatten().collect();
+        assert_eq!(heads.len(), 12, "two tasks, two ways of packing, three processors");
+        for head in heads {
+            let size = head.metadata().expect("there").len();
+            assert!(size <= 96 << 10, "{:?} has {size} bytes", head.file_name());
+        }
+    }
+
     fn size_of(folder: &Path) -> u64 {
         let entries = std::fs::read_dir(folder).expect("a folder").flatten();
         let size = |e: std::fs::DirEntry| {
@@ -262,7 +286,7 @@ mod on_wine {
         use nsis_archive::header::{Header, TextBuilder};
         use nsis_archive::note::{Note, kind};
         use nsis_archive::write::{Options, Writer};
-        const HEAD: &[u8] = include_bytes!("../../../heads/windows-setup/prebuilt/setup-x64.exe");
+        const HEAD: &[u8] = include_bytes!("../../../heads/windows-setup/prebuilt/setup-lzma-x64.exe");
         let mut texts = TextBuilder::new("{install}");
         let mut all = Vec::new();
         let product = ["works.fernhollow.evil", "Evil", "1.0.0", "", "", "", ""].map(|t| texts.add(t));

@@ -1,6 +1,6 @@
 //! Files for one processor each become one for all.
 
-use crate::read::{Processor, read};
+use crate::read::{Processor, Slice, read};
 use crate::{Error, Result};
 use read_at::ReadAt;
 use std::io::Write;
@@ -10,17 +10,23 @@ fn alignment(processor: Processor) -> u32 {
     if processor.0 == Processor::ARM64.0 { 14 } else { 12 }
 }
 
-/// Writes a universal file of these files' parts. Their order does not matter: ARM comes last, as the trade has it.
-///
-/// # Errors
-/// [`Error::Usage`] for a file that is no Mach-O, or a processor that is there twice; [`Error::Limit`] above 4 GiB.
-pub fn join<R: ReadAt>(files: &[R], mut out: impl Write) -> Result<()> {
+/// Where everything of a universal file stands.
+struct Layout<'f, R> {
+    /// Parts with their files and where they begin, in order.
+    parts: Vec<(Slice, &'f R, u64)>,
+    /// The table at its beginning.
+    table: Vec<u8>,
+    /// Where it ends.
+    end: u64,
+}
+
+fn layout<R: ReadAt>(files: &[R]) -> Result<Layout<'_, R>> {
     let mut parts = Vec::new();
     for (n, source) in files.iter().enumerate() {
         let file = read(source)?.ok_or_else(|| Error::Usage(format!("file {} is no Mach-O", n + 1)))?;
-        parts.extend(file.slices.into_iter().map(|s| (s, source)));
+        parts.extend(file.slices.into_iter().map(|s| (s, source, 0)));
     }
-    parts.sort_by_key(|(slice, _)| (alignment(slice.processor), slice.processor));
+    parts.sort_by_key(|(slice, ..)| (alignment(slice.processor), slice.processor));
     let same = |a: Processor, b: Processor| (a.0, a.1 & 0x00FF_FFFF) == (b.0, b.1 & 0x00FF_FFFF);
     if let Some(pair) = parts.windows(2).find(|p| same(p[0].0.processor, p[1].0.processor)) {
         return Err(Error::Usage(format!("two files are for {}", pair[0].0.processor)));
@@ -28,22 +34,37 @@ pub fn join<R: ReadAt>(files: &[R], mut out: impl Write) -> Result<()> {
     let mut table = 0xCAFE_BABEu32.to_be_bytes().to_vec();
     table.extend((parts.len() as u32).to_be_bytes());
     let mut end = 8 + 20 * parts.len() as u64;
-    let mut starts = Vec::new();
-    for (slice, _) in &parts {
+    for (slice, _, start) in &mut parts {
         let align = alignment(slice.processor);
-        let start = end.next_multiple_of(1 << align);
-        end = start + slice.size;
+        *start = end.next_multiple_of(1 << align);
+        end = *start + slice.size;
         let too_large = |_| Error::Limit("a universal file has up to 4 GiB".into());
-        let (from, size) = (u32::try_from(start).map_err(too_large)?, u32::try_from(slice.size).map_err(too_large)?);
+        let (from, size) = (u32::try_from(*start).map_err(too_large)?, u32::try_from(slice.size).map_err(too_large)?);
         for word in [slice.processor.0, slice.processor.1, from, size, align] {
             table.extend(word.to_be_bytes());
         }
-        starts.push(start);
     }
+    Ok(Layout { parts, table, end })
+}
+
+/// The bytes that a universal file of these files' parts will have.
+///
+/// # Errors
+/// As [`join`].
+pub fn joined_size<R: ReadAt>(files: &[R]) -> Result<u64> {
+    Ok(layout(files)?.end)
+}
+
+/// Writes a universal file of these files' parts. Their order does not matter: ARM comes last, as the trade has it.
+///
+/// # Errors
+/// [`Error::Usage`] for a file that is no Mach-O, or a processor that is there twice; [`Error::Limit`] above 4 GiB.
+pub fn join<R: ReadAt>(files: &[R], mut out: impl Write) -> Result<()> {
+    let Layout { parts, table, .. } = layout(files)?;
     out.write_all(&table)?;
     let mut at = table.len() as u64;
     let mut buffer = vec![0; 1 << 16];
-    for ((slice, source), start) in parts.iter().zip(starts) {
+    for (slice, source, start) in parts {
         out.write_all(&vec![0; (start - at) as usize])?;
         let mut done = 0;
         while done < slice.size {

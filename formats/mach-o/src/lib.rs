@@ -15,5 +15,5 @@ mod join;
 mod read;
 
 pub use error::{Error, Result};
-pub use join::join;
+pub use join::{join, joined_size};
 pub use read::{File, FileKind, Library, Processor, Slice, Version, read};

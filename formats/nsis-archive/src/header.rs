@@ -123,6 +123,17 @@ fn texts(bytes: &[u8]) -> Texts {
         let units = bytes.chunks_exact(2).map(|b| u16::from_le_bytes([b[0], b[1]])).collect();
         return Texts { units, form: Form::Wide };
     }
+    texts_of_bytes(bytes)
+}
+
+/// Others' tables; a head reads its own only.
+#[cfg(not(feature = "files"))]
+fn texts_of_bytes(_: &[u8]) -> Texts {
+    Texts { units: Vec::new(), form: Form::Wide }
+}
+
+#[cfg(feature = "files")]
+fn texts_of_bytes(bytes: &[u8]) -> Texts {
     let units: Vec<u16> = bytes.iter().map(|b| u16::from(*b)).collect();
     // A variable's code stands in every installer of either kind.
     let old = bytes.windows(3).filter(|w| w[0] == 253 && w[1] & w[2] & 0x80 != 0).count();

@@ -60,11 +60,16 @@ impl Hash {
         self.0.update(bytes);
     }
 
+    /// The plain hash of what was taken.
+    pub fn plain(self) -> [u8; 32] {
+        self.0.finalize().into()
+    }
+
     /// The seal.
     pub fn seal(self) -> [u8; LENGTH] {
         let mut seal = [0; LENGTH];
         seal[..16].copy_from_slice(&SIGN);
-        seal[16..48].copy_from_slice(&self.0.finalize());
+        seal[16..48].copy_from_slice(&self.plain());
         seal
     }
 }

@@ -5,9 +5,11 @@ use crate::{Error, Result};
 use alloc::boxed::Box;
 use alloc::vec;
 use alloc::vec::Vec;
-use lzma_rust2::filter::bcj::BcjReader;
-use lzma_rust2::{LzmaReader, Read as _};
+#[cfg(feature = "lzma")]
+use lzma_rust2::{LzmaReader, Read as _, filter::bcj::BcjReader};
+#[cfg(feature = "deflate")]
 use miniz_oxide::inflate::stream::{InflateState, inflate};
+#[cfg(feature = "deflate")]
 use miniz_oxide::{DataFormat, MZError, MZFlush, MZStatus};
 
 /// The largest dictionary that is taken: what it needs in memory.
@@ -64,6 +66,7 @@ impl<I: Input> Buffered<I> {
     }
 }
 
+#[cfg(feature = "lzma")]
 impl<I: Input> lzma_rust2::Read for Buffered<I> {
     fn read(&mut self, into: &mut [u8]) -> core::result::Result<usize, lzma_rust2::Error> {
         let there = self.fill().map_err(|_| lzma_rust2::Error::Other("source"))?;
@@ -75,8 +78,11 @@ impl<I: Input> lzma_rust2::Read for Buffered<I> {
 }
 
 enum Decoder<I: Input> {
+    #[cfg(feature = "lzma")]
     Lzma(Box<LzmaReader<Buffered<I>>>),
+    #[cfg(feature = "lzma")]
     Filtered(Box<BcjReader<LzmaReader<Buffered<I>>>>),
+    #[cfg(feature = "deflate")]
     Deflate(Buffered<I>, Box<InflateState>),
     Stored(Buffered<I>),
 }
@@ -130,12 +136,15 @@ impl<I: Input> Solid<I> {
         Self::with(Buffered::new(input), Method::Stored, 0)
     }
 
-    fn with(mut input: Buffered<I>, method: Method, dictionary: u32) -> Result<Self> {
+    #[inline(never)]
+    fn with(input: Buffered<I>, method: Method, dictionary: u32) -> Result<Self> {
         if dictionary > DICTIONARY {
             return Err(Error::Limit("it would need more than 256 MiB of memory"));
         }
         let decoder = match method {
+            #[cfg(feature = "lzma")]
             Method::Lzma { filtered } => {
+                let mut input = input;
                 // The byte of the filter is optional.
                 let first = input.peek(1)?.first().copied();
                 input.at = if first == Some(0x5D) { 5 } else { 6 };
@@ -146,8 +155,11 @@ impl<I: Input> Solid<I> {
                     Decoder::Lzma(Box::new(lzma))
                 }
             }
+            #[cfg(feature = "deflate")]
             Method::Deflate => Decoder::Deflate(input, InflateState::new_boxed(DataFormat::Raw)),
             Method::Stored => Decoder::Stored(input),
+            #[cfg(not(all(feature = "lzma", feature = "deflate")))]
+            _ => return Err(Error::Limit("it is packed in a way that this program does not unpack")),
         };
         Ok(Self { decoder, method, dictionary, at: 0 })
     }
@@ -159,8 +171,11 @@ impl<I: Input> Solid<I> {
     pub fn read(&mut self, into: &mut [u8]) -> Result<usize> {
         let at = self.at;
         let n = match &mut self.decoder {
+            #[cfg(feature = "lzma")]
             Decoder::Lzma(lzma) => lzma.read(into).map_err(|e| failed_at(e, at))?,
+            #[cfg(feature = "lzma")]
             Decoder::Filtered(lzma) => lzma.read(into).map_err(|e| failed_at(e, at))?,
+            #[cfg(feature = "deflate")]
             Decoder::Deflate(input, state) => inflated(input, state, into, at)?,
             Decoder::Stored(input) => {
                 let there = input.fill()?;
@@ -225,6 +240,7 @@ impl<I: Input> Solid<I> {
     }
 }
 
+#[cfg(feature = "deflate")]
 fn inflated<I: Input>(input: &mut Buffered<I>, state: &mut InflateState, into: &mut [u8], at: u64) -> Result<usize> {
     loop {
         let there = input.fill()?;
@@ -240,10 +256,12 @@ fn inflated<I: Input>(input: &mut Buffered<I>, state: &mut InflateState, into: &
     }
 }
 
+#[cfg(feature = "lzma")]
 fn failed(e: lzma_rust2::Error) -> Error {
     failed_at(e, 0)
 }
 
+#[cfg(feature = "lzma")]
 fn failed_at(e: lzma_rust2::Error, at: u64) -> Error {
     match e {
         lzma_rust2::Error::OutOfMemory(_) => Error::Limit("there is not enough memory"),

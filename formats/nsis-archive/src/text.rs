@@ -52,8 +52,10 @@ pub enum Form {
     /// UTF-16.
     Wide,
     /// One byte a letter, codes 1 to 4 as above.
+    #[cfg(feature = "files")]
     Bytes,
     /// One byte a letter, codes 252 to 255.
+    #[cfg(feature = "files")]
     OldBytes,
 }
 
@@ -67,6 +69,7 @@ pub struct Texts {
 }
 
 impl Texts {
+    #[cfg(feature = "files")]
     /// Whether the text at a place begins with a folder's code: it is a whole path then.
     pub fn begins_with_code(&self, at: i32) -> bool {
         let unit = usize::try_from(at).ok().and_then(|at| self.units.get(at)).copied().unwrap_or(0);
@@ -95,8 +98,11 @@ impl Texts {
                 return Err(Error::Limit("a text is too long"));
             }
             let kind = match self.form {
-                Form::Wide | Form::Bytes if unit <= ESCAPE => unit,
+                Form::Wide if unit <= ESCAPE => unit,
+                #[cfg(feature = "files")]
+                Form::Bytes if unit <= ESCAPE => unit,
                 // The same codes, counted down from 255.
+                #[cfg(feature = "files")]
                 Form::OldBytes if unit >= 252 => [ESCAPE, VARIABLE, SHELL, LANGUAGE][usize::from(unit - 252)],
                 _ => {
                     out.push(unit);
@@ -110,9 +116,11 @@ impl Texts {
             }
             let raw = match self.form {
                 Form::Wide => first,
+                #[cfg(feature = "files")]
                 Form::Bytes | Form::OldBytes => first | (units.next().ok_or_else(ended)? << 8),
             };
             let n = match self.form {
+                #[cfg(feature = "files")]
                 Form::OldBytes | Form::Bytes => (raw & 0x7F) | ((raw >> 8) & 0x7F) << 7,
                 Form::Wide => number(raw),
             };

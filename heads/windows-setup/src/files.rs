@@ -1,21 +1,43 @@
 //! Files and folders. Long paths are always taken: names pass in the system's unabridged form.
 
-use crate::system::{narrow, wide, Fault, Result};
-use alloc::format;
-use alloc::string::String;
+use crate::system::{code, done, Fault, Result};
+use crate::text::{cat, hex, path, t, thread, Scope, Text};
 use alloc::vec;
 use alloc::vec::Vec;
-use windows_sys::Win32::Foundation::{CloseHandle, GENERIC_READ, GENERIC_WRITE, HANDLE, INVALID_HANDLE_VALUE};
+use windows_sys::Win32::Foundation::{CloseHandle, FILETIME, GENERIC_READ, GENERIC_WRITE, HANDLE, INVALID_HANDLE_VALUE};
 use windows_sys::Win32::Storage::FileSystem as fs;
 
-/// A path in the form that is not cut at 260 letters.
-pub fn long(path: &str) -> Vec<u16> {
-    match path.strip_prefix(r"\\") {
-        _ if path.starts_with(r"\\?\") => wide(path),
-        Some(share) => wide(&format!(r"\\?\UNC\{share}")),
-        None if path.as_bytes().get(1) == Some(&b':') => wide(&format!(r"\\?\{path}")),
-        None => wide(path),
+/// The longest path, and what stands before it in its unabridged form.
+const ROOM: usize = 32768 + 16;
+/// Two for each thread: no call takes more paths.
+static mut LONG: [[[u16; ROOM]; 2]; 2] = [[[0; ROOM]; 2]; 2];
+
+/// A path in the form that is not cut at 260 letters, until the next one is put there.
+fn long_at(path: Text, which: usize) -> *const u16 {
+    let (before, path) = if path.begins(t!("\\\\?\\")) {
+        return path.ptr();
+    } else if path.begins(t!("\\\\")) {
+        (t!("\\\\?\\UNC\\"), path.skip(2))
+    } else if path.skip(1).begins(t!(":")) {
+        (t!("\\\\?\\"), path)
+    } else {
+        return path.ptr();
+    };
+    let (before, units) = (before.units(), path.units());
+    if before.len() + units.len() >= ROOM {
+        return path.ptr();
     }
+    // SAFETY: each thread has its own, and there is room for both and the zero.
+    unsafe {
+        let to: *mut u16 = (&raw mut LONG[thread()][which]).cast();
+        core::ptr::copy_nonoverlapping(before.as_ptr(), to, before.len());
+        core::ptr::copy_nonoverlapping(units.as_ptr(), to.add(before.len()), units.len() + 1);
+        to
+    }
+}
+
+fn long(path: Text) -> *const u16 {
+    long_at(path, 0)
 }
 
 /// An open file.
@@ -29,67 +51,78 @@ impl Drop for File {
 }
 
 impl File {
-    fn with(path: &str, access: u32, share: u32, how: u32, flags: u32) -> Result<Self> {
+    #[inline(never)]
+    fn with(path: Text, access: u32, share: u32, how: u32) -> Result<Self> {
         // SAFETY: the name ends with a zero.
         let handle = unsafe {
-            fs::CreateFileW(long(path).as_ptr(), access, share, core::ptr::null(), how, flags, core::ptr::null_mut())
+            fs::CreateFileW(long(path), access, share, core::ptr::null(), how, fs::FILE_ATTRIBUTE_NORMAL, core::ptr::null_mut())
         };
         if handle == INVALID_HANDLE_VALUE { Err(Fault::last(path)) } else { Ok(Self(handle)) }
     }
 
-    pub fn open(path: &str) -> Result<Self> {
-        Self::with(path, GENERIC_READ, fs::FILE_SHARE_READ | fs::FILE_SHARE_DELETE, fs::OPEN_EXISTING, 0)
+    pub fn open(path: Text) -> Result<Self> {
+        Self::with(path, GENERIC_READ, fs::FILE_SHARE_READ | fs::FILE_SHARE_DELETE, fs::OPEN_EXISTING)
     }
 
-    pub fn create(path: &str) -> Result<Self> {
-        Self::with(path, GENERIC_WRITE, fs::FILE_SHARE_READ, fs::CREATE_ALWAYS, fs::FILE_ATTRIBUTE_NORMAL)
+    pub fn create(path: Text) -> Result<Self> {
+        Self::with(path, GENERIC_WRITE, fs::FILE_SHARE_READ, fs::CREATE_ALWAYS)
     }
 
     /// Fails if any program has the file open, or runs it.
-    pub fn alone(path: &str) -> Result<Self> {
-        Self::with(path, GENERIC_READ | GENERIC_WRITE | fs::DELETE, 0, fs::OPEN_EXISTING, 0)
+    pub fn alone(path: Text) -> Result<Self> {
+        Self::with(path, GENERIC_READ | GENERIC_WRITE | fs::DELETE, 0, fs::OPEN_EXISTING)
     }
 
     /// Reads a part; 0 at the end.
     pub fn read(&self, into: &mut [u8]) -> Result<usize> {
-        let mut done = 0;
+        let mut count = 0;
         let wanted = into.len().min(1 << 20) as u32;
         // SAFETY: the buffer has at least as many bytes.
-        let ok = unsafe { fs::ReadFile(self.0, into.as_mut_ptr(), wanted, &mut done, core::ptr::null_mut()) };
-        if ok == 0 { Err(Fault::last("reading")) } else { Ok(done as usize) }
+        let ok = unsafe { fs::ReadFile(self.0, into.as_mut_ptr(), wanted, &mut count, core::ptr::null_mut()) };
+        done(ok, t!("reading"))?;
+        Ok(count as usize)
+    }
+
+    /// Fills all of a buffer, as far as the file goes; gives how many bytes those are.
+    pub fn fill(&self, into: &mut [u8]) -> Result<usize> {
+        let mut there = 0;
+        while there < into.len() {
+            match self.read(&mut into[there..])? {
+                0 => break,
+                n => there += n,
+            }
+        }
+        Ok(there)
     }
 
     pub fn seek(&self, at: u64) -> Result<()> {
         // SAFETY: the handle is open.
-        let ok = unsafe { fs::SetFilePointerEx(self.0, at as i64, core::ptr::null_mut(), fs::FILE_BEGIN) };
-        if ok == 0 { Err(Fault::last("seeking")) } else { Ok(()) }
+        done(unsafe { fs::SetFilePointerEx(self.0, at as i64, core::ptr::null_mut(), fs::FILE_BEGIN) }, t!("seeking"))
     }
 
     pub fn size(&self) -> Result<u64> {
         let mut size = 0;
         // SAFETY: the handle is open.
-        let ok = unsafe { fs::GetFileSizeEx(self.0, &mut size) };
-        if ok == 0 { Err(Fault::last("size")) } else { Ok(size as u64) }
+        done(unsafe { fs::GetFileSizeEx(self.0, &mut size) }, t!("size"))?;
+        Ok(size as u64)
     }
 
-    pub fn write(&self, mut bytes: &[u8], path: &str) -> Result<()> {
+    pub fn write(&self, mut bytes: &[u8], path: Text) -> Result<()> {
         while !bytes.is_empty() {
-            let mut done = 0;
+            let mut count = 0;
             let n = bytes.len().min(1 << 24) as u32;
             // SAFETY: the buffer has as many bytes.
-            let ok = unsafe { fs::WriteFile(self.0, bytes.as_ptr(), n, &mut done, core::ptr::null_mut()) };
-            if ok == 0 || done == 0 {
-                return Err(Fault::last(path));
-            }
-            bytes = &bytes[done as usize..];
+            let ok = unsafe { fs::WriteFile(self.0, bytes.as_ptr(), n, &mut count, core::ptr::null_mut()) };
+            done(if count == 0 { 0 } else { ok }, path)?;
+            bytes = &bytes[count as usize..];
         }
         Ok(())
     }
 
     /// Sets when it was last changed: the system's hundredths of microseconds.
-    pub fn set_time(&self, low: u32, high: u32) {
+    pub fn set_time(&self, (low, high): (u32, u32)) {
         if (low, high) != (0, 0) {
-            let time = windows_sys::Win32::Foundation::FILETIME { dwLowDateTime: low, dwHighDateTime: high };
+            let time = FILETIME { dwLowDateTime: low, dwHighDateTime: high };
             // SAFETY: the handle is open for writing.
             unsafe { fs::SetFileTime(self.0, core::ptr::null(), core::ptr::null(), &time) };
         }
@@ -103,120 +136,110 @@ impl File {
 }
 
 /// A whole file.
-pub fn read(path: &str) -> Result<Vec<u8>> {
+pub fn read(path: Text) -> Result<Vec<u8>> {
     let file = File::open(path)?;
-    let size = file.size()? as usize;
-    let mut bytes = vec![0; size];
-    let mut done = 0;
-    while done < size {
-        match file.read(&mut bytes[done..])? {
-            0 => break,
-            n => done += n,
-        }
-    }
-    bytes.truncate(done);
+    let mut bytes = vec![0; file.size()? as usize];
+    let there = file.fill(&mut bytes)?;
+    bytes.truncate(there);
     Ok(bytes)
 }
 
 /// Writes a whole file; it is on the disk afterwards.
-pub fn write(path: &str, bytes: &[u8]) -> Result<()> {
+pub fn write(path: Text, bytes: &[u8]) -> Result<()> {
     let file = File::create(path)?;
     file.write(bytes, path)?;
     file.flush();
     Ok(())
 }
 
-fn attributes(path: &str) -> Option<u32> {
+/// What the system says of a file; all bits for none.
+fn attributes(path: Text) -> u32 {
     // SAFETY: the name ends with a zero.
-    match unsafe { fs::GetFileAttributesW(long(path).as_ptr()) } {
-        fs::INVALID_FILE_ATTRIBUTES => None,
-        found => Some(found),
-    }
+    unsafe { fs::GetFileAttributesW(long(path)) }
 }
 
-pub fn exists(path: &str) -> bool {
-    attributes(path).is_some()
+pub fn exists(path: Text) -> bool {
+    attributes(path) != fs::INVALID_FILE_ATTRIBUTES
 }
 
-pub fn is_folder(path: &str) -> bool {
-    attributes(path).is_some_and(|a| a & fs::FILE_ATTRIBUTE_DIRECTORY != 0)
+fn has(path: Text, attribute: u32) -> bool {
+    let all = attributes(path);
+    all != fs::INVALID_FILE_ATTRIBUTES && all & attribute != 0
+}
+
+pub fn is_folder(path: Text) -> bool {
+    has(path, fs::FILE_ATTRIBUTE_DIRECTORY)
 }
 
 /// Whether it leads somewhere else: a link or a mount point.
-pub fn is_link(path: &str) -> bool {
-    attributes(path).is_some_and(|a| a & fs::FILE_ATTRIBUTE_REPARSE_POINT != 0)
+fn is_link(path: Text) -> bool {
+    has(path, fs::FILE_ATTRIBUTE_REPARSE_POINT)
+}
+
+/// Moves a file in a way of the system's; its reason when it can't.
+fn moved(from: Text, to: Text, flags: u32) -> Result<()> {
+    // SAFETY: both names end with a zero.
+    done(unsafe { fs::MoveFileExW(long(from), long_at(to, 1), flags) }, to)
 }
 
 /// Moves a file, over another one if that is there.
-pub fn rename(from: &str, to: &str) -> Result<()> {
+pub fn rename(from: Text, to: Text) -> Result<()> {
     let flags = fs::MOVEFILE_REPLACE_EXISTING | fs::MOVEFILE_COPY_ALLOWED;
-    // SAFETY: both names end with a zero.
-    let ok = unsafe { fs::MoveFileExW(long(from).as_ptr(), long(to).as_ptr(), flags) };
-    if ok != 0 {
-        return Ok(());
-    }
-    let fault = Fault::last(to);
+    let mut result = moved(from, to, flags);
     // A file that must not be written may still be replaced.
-    if attributes(to).is_some_and(|a| a & fs::FILE_ATTRIBUTE_READONLY != 0) {
-        // SAFETY: as above.
-        unsafe {
-            fs::SetFileAttributesW(long(to).as_ptr(), fs::FILE_ATTRIBUTE_NORMAL);
-            if fs::MoveFileExW(long(from).as_ptr(), long(to).as_ptr(), flags) != 0 {
-                return Ok(());
-            }
-        }
+    if result.is_err() && has(to, fs::FILE_ATTRIBUTE_READONLY) {
+        may_be_written(to);
+        result = moved(from, to, flags);
     }
-    Err(fault)
+    result
+}
+
+fn may_be_written(path: Text) {
+    // SAFETY: the name ends with a zero.
+    unsafe { fs::SetFileAttributesW(long(path), fs::FILE_ATTRIBUTE_NORMAL) };
 }
 
 /// Has the system move a file when it starts again.
-pub fn rename_at_restart(from: &str, to: &str) -> Result<()> {
-    let flags = fs::MOVEFILE_REPLACE_EXISTING | fs::MOVEFILE_DELAY_UNTIL_REBOOT;
-    // SAFETY: both names end with a zero.
-    let ok = unsafe { fs::MoveFileExW(long(from).as_ptr(), long(to).as_ptr(), flags) };
-    if ok == 0 { Err(Fault::last(to)) } else { Ok(()) }
+pub fn rename_at_restart(from: Text, to: Text) -> Result<()> {
+    moved(from, to, fs::MOVEFILE_REPLACE_EXISTING | fs::MOVEFILE_DELAY_UNTIL_REBOOT)
 }
 
 /// Has the system take a file away when it starts again.
-pub fn delete_at_restart(path: &str) -> Result<()> {
+pub fn delete_at_restart(path: Text) -> Result<()> {
     // SAFETY: the name ends with a zero; null asks for its removal.
-    let ok = unsafe { fs::MoveFileExW(long(path).as_ptr(), core::ptr::null(), fs::MOVEFILE_DELAY_UNTIL_REBOOT) };
-    if ok == 0 { Err(Fault::last(path)) } else { Ok(()) }
+    done(unsafe { fs::MoveFileExW(long(path), core::ptr::null(), fs::MOVEFILE_DELAY_UNTIL_REBOOT) }, path)
 }
 
 /// Gives a file one more name; copies it where the disk can't do that.
-pub fn hard_link(new: &str, of: &str) -> Result<()> {
+pub fn hard_link(new: Text, of: Text) -> Result<()> {
     // SAFETY: both names end with a zero.
     unsafe {
-        if fs::CreateHardLinkW(long(new).as_ptr(), long(of).as_ptr(), core::ptr::null()) != 0 {
+        let (to, from) = (long(new), long_at(of, 1));
+        if fs::CreateHardLinkW(to, from, core::ptr::null()) != 0 {
             return Ok(());
         }
-        if fs::CopyFileW(long(of).as_ptr(), long(new).as_ptr(), 0) != 0 { Ok(()) } else { Err(Fault::last(new)) }
+        done(fs::CopyFileW(from, to, 0), new)
     }
 }
 
-pub fn delete(path: &str) -> bool {
-    let name = long(path);
+pub fn delete(path: Text) -> bool {
     // SAFETY: the name ends with a zero.
-    unsafe {
-        fs::DeleteFileW(name.as_ptr()) != 0 || {
-            fs::SetFileAttributesW(name.as_ptr(), fs::FILE_ATTRIBUTE_NORMAL);
-            fs::DeleteFileW(name.as_ptr()) != 0
-        }
+    let delete = || unsafe { fs::DeleteFileW(long(path)) != 0 };
+    delete() || {
+        may_be_written(path);
+        delete()
     }
 }
 
 /// Takes a file away that may be running: at the latest when the system starts again.
-pub fn delete_at_last(path: &str) {
+pub fn delete_at_last(path: Text) {
     if delete(path) || !exists(path) {
         return;
     }
     // What runs can't be deleted, but it can be moved out of the way.
-    let to = format!("{}\\~gone{:x}", temporary(), ticks());
-    let moved = rename(path, &to).is_ok();
-    let left = if moved { &to } else { path };
-    // SAFETY: the name ends with a zero; null asks for its removal.
-    unsafe { fs::MoveFileExW(long(left).as_ptr(), core::ptr::null(), fs::MOVEFILE_DELAY_UNTIL_REBOOT) };
+    let to = temporary_name(t!("~gone"));
+    let left = if rename(path, to).is_ok() { to } else { path };
+    let _ = delete_at_restart(left);
 }
 
 /// A number that grows.
@@ -225,65 +248,71 @@ pub fn ticks() -> u64 {
     unsafe { windows_sys::Win32::System::SystemInformation::GetTickCount64() }
 }
 
-/// The folder for temporary files, without a backslash at its end.
-pub fn temporary() -> String {
-    let mut buffer = [0u16; 1024];
-    // SAFETY: the buffer is as long as is said.
-    let n = unsafe { fs::GetTempPathW(buffer.len() as u32, buffer.as_mut_ptr()) } as usize;
-    narrow(&buffer[..n.min(buffer.len())]).trim_end_matches('\\').into()
+/// The same as a text.
+pub fn ticks_text() -> Text {
+    hex(&(ticks() as u32).to_be_bytes())
 }
 
-/// Makes a folder; its parents have to be there. Gives whether it is new.
-pub fn make_folder(path: &str) -> Result<bool> {
+/// The folder for temporary files, without a backslash at its end.
+pub fn temporary() -> Text {
+    let mut buffer = [0u16; 1024];
+    // SAFETY: the buffer is as long as is said.
+    unsafe { fs::GetTempPathW(buffer.len() as u32, buffer.as_mut_ptr()) };
+    Text::up_to_zero(&buffer).without_slash()
+}
+
+/// A new name in it.
+pub fn temporary_name(begins: Text) -> Text {
+    path(temporary(), cat(&[begins, ticks_text()]))
+}
+
+/// Makes a folder; its parents have to be there.
+pub fn make_folder(path: Text) -> Result<()> {
     // SAFETY: the name ends with a zero.
-    if unsafe { fs::CreateDirectoryW(long(path).as_ptr(), core::ptr::null()) } != 0 {
-        return Ok(true);
-    }
-    let fault = Fault::last(path);
-    if is_folder(path) { Ok(false) } else { Err(fault) }
+    let result = done(unsafe { fs::CreateDirectoryW(long(path), core::ptr::null()) }, path);
+    if result.is_err() && is_folder(path) { Ok(()) } else { result }
 }
 
 /// The folders above a path that are not there yet, the topmost first; then the path itself if it is missing.
-pub fn missing_folders(path: &str) -> Vec<String> {
+pub fn missing_folders(path: Text) -> Vec<Text> {
     let mut missing = Vec::new();
     let mut now = path;
-    while !now.ends_with(':') && !now.is_empty() && !exists(now) {
-        missing.push(now.into());
-        match now.rsplit_once('\\') {
-            Some((parent, _)) => now = parent,
-            None => break,
-        }
+    while !now.is_empty() && !now.ends(t!(":")) && !exists(now) {
+        missing.push(now);
+        now = now.parent();
     }
     missing.reverse();
     missing
 }
 
-pub fn make_folders(path: &str) -> Result<()> {
+pub fn make_folders(path: Text) -> Result<()> {
     for folder in missing_folders(path) {
-        make_folder(&folder)?;
+        make_folder(folder)?;
     }
-    if is_folder(path) { Ok(()) } else { Err(Fault::new(crate::system::code::FAILED, "setup-folder", path)) }
+    if is_folder(path) { Ok(()) } else { Err(Fault::new(code::FAILED, t!("setup-folder"), path)) }
 }
 
 /// Removes a folder if it is empty.
-pub fn remove_folder(path: &str) -> bool {
-    // SAFETY: the name ends with a zero.
-    !is_link(path) && unsafe { fs::RemoveDirectoryW(long(path).as_ptr()) } != 0
+pub fn remove_folder(path: Text) {
+    if !is_link(path) {
+        // SAFETY: the name ends with a zero.
+        unsafe { fs::RemoveDirectoryW(long(path)) };
+    }
 }
 
 /// The names in a folder.
-pub fn names(folder: &str) -> Vec<String> {
+fn names(folder: Text) -> Vec<Text> {
     let mut all = Vec::new();
     // SAFETY: the structure is plain data, filled by the system; the handle is closed once.
     unsafe {
         let mut found: fs::WIN32_FIND_DATAW = core::mem::zeroed();
-        let handle = fs::FindFirstFileW(long(&format!("{folder}\\*")).as_ptr(), &mut found);
+        let handle = fs::FindFirstFileW(long(path(folder, t!("*"))), &mut found);
         if handle == INVALID_HANDLE_VALUE {
             return all;
         }
         loop {
-            let name = narrow(&found.cFileName);
-            if name != "." && name != ".." {
+            let name = Text::up_to_zero(&found.cFileName);
+            if !name.is(t!(".")) && !name.is(t!("..")) {
                 all.push(name);
             }
             if fs::FindNextFileW(handle, &mut found) == 0 {
@@ -296,41 +325,42 @@ pub fn names(folder: &str) -> Vec<String> {
 }
 
 /// Takes a folder away with all that is in it; links in it are not followed.
-pub fn remove_tree(folder: &str) {
+pub fn remove_tree(folder: Text) {
     if !is_folder(folder) || is_link(folder) {
         return;
     }
+    // SAFETY: no text leaves this function.
+    let scope = unsafe { Scope::new() };
     for name in names(folder) {
-        let path = format!("{folder}\\{name}");
-        if is_folder(&path) && !is_link(&path) {
-            remove_tree(&path);
+        let path = path(folder, name);
+        if is_folder(path) && !is_link(path) {
+            remove_tree(path);
         } else {
-            delete_at_last(&path);
+            delete_at_last(path);
         }
     }
+    drop(scope);
     remove_folder(folder);
 }
 
-/// Bytes free on the disk that a folder is on or will be on.
-pub fn free_space(folder: &str) -> Option<u64> {
+/// Bytes free on the disk that a folder is on or will be on; all that can be if nobody knows.
+pub fn free_space(folder: Text) -> u64 {
     let mut now = folder;
-    while !exists(now) {
-        now = now.rsplit_once('\\')?.0;
+    while !now.is_empty() && !exists(now) {
+        now = now.parent();
     }
-    let mut free = 0;
+    let mut free = u64::MAX;
     // SAFETY: the name ends with a zero.
-    let ok = unsafe {
-        fs::GetDiskFreeSpaceExW(long(&format!("{now}\\")).as_ptr(), &mut free, core::ptr::null_mut(), core::ptr::null_mut())
-    };
-    (ok != 0).then_some(free)
+    unsafe {
+        fs::GetDiskFreeSpaceExW(long(cat(&[now, t!("\\")])), &mut free, core::ptr::null_mut(), core::ptr::null_mut());
+    }
+    free
 }
 
 /// Asks the system to bring everything that was written on a disk onto it; only administrators may.
-pub fn flush_disk(folder: &str) {
-    if let Some(letter) = folder.get(..2) {
-        let name = format!(r"\\.\{letter}");
-        if let Ok(disk) = File::with(&name, GENERIC_WRITE, fs::FILE_SHARE_READ | fs::FILE_SHARE_WRITE, fs::OPEN_EXISTING, 0) {
-            disk.flush();
-        }
+pub fn flush_disk(folder: Text) {
+    let disk = cat(&[t!("\\\\.\\"), folder.first(2)]);
+    if let Ok(disk) = File::with(disk, GENERIC_WRITE, fs::FILE_SHARE_READ | fs::FILE_SHARE_WRITE, fs::OPEN_EXISTING) {
+        disk.flush();
     }
 }

@@ -1,27 +1,27 @@
 //! Files that running programs use: found before anything is changed, and the person (or the command line) asked.
 
 use crate::files;
-use crate::install::{Answer, Watch};
 use crate::journal::{Change, LATER};
 use crate::record::PROGRAM;
-use crate::system::{code, narrow, wide, Fault, Result};
-use alloc::format;
-use alloc::string::String;
+use crate::system::{code, Fault, Result};
+use crate::text::{join, sort, t, Text};
+use crate::watch::{Answer, Watch};
 use alloc::vec::Vec;
+use core::ptr::null;
 use core::sync::atomic::Ordering;
 use windows_sys::Win32::System::RestartManager as rm;
 
 /// Files among the changes that somebody has open, or runs.
-fn used(changes: &[Change]) -> Vec<String> {
+fn used(changes: &[Change], stage: Text) -> Vec<Text> {
     let mut used = Vec::new();
     for change in changes {
         let (Change::File(path, _) | Change::NoFile(path, _)) = change else { continue };
         // The program that removes the product waits for this one to end.
-        if path.ends_with(PROGRAM) || !files::exists(path) {
+        if path.ends(PROGRAM) || path.begins(stage) || !files::exists(*path) {
             continue;
         }
-        if files::File::alone(path).is_err_and(|fault| fault.code == code::IN_USE) {
-            used.push(path.clone());
+        if files::File::alone(*path).is_err_and(|fault| fault.code == code::IN_USE) {
+            used.push(*path);
         }
     }
     used
@@ -36,24 +36,22 @@ impl Drop for Session {
     }
 }
 
-fn session(paths: &[String]) -> Option<Session> {
+fn session(paths: &[Text]) -> Option<Session> {
     let mut handle = 0;
     let mut key = [0u16; 33];
-    // SAFETY: the key has the room that the function asks for; names end with a zero and live until the call is over.
+    // SAFETY: the key has the room that the function asks for; names end with a zero. A text is a pointer and no more.
     unsafe {
         if rm::RmStartSession(&mut handle, 0, key.as_mut_ptr()) != 0 {
             return None;
         }
         let session = Session(handle);
-        let names: Vec<Vec<u16>> = paths.iter().map(|p| wide(p)).collect();
-        let pointers: Vec<*const u16> = names.iter().map(|n| n.as_ptr()).collect();
-        let error = rm::RmRegisterResources(handle, pointers.len() as u32, pointers.as_ptr(), 0, core::ptr::null(), 0, core::ptr::null());
+        let error = rm::RmRegisterResources(handle, paths.len() as u32, paths.as_ptr().cast(), 0, null(), 0, null());
         (error == 0).then_some(session)
     }
 }
 
 /// Names of the programs that use files; the files' own where the system does not know.
-fn names(paths: &[String]) -> Vec<String> {
+fn names(paths: &[Text]) -> Vec<Text> {
     let mut names = Vec::new();
     if let Some(session) = session(paths) {
         let (mut needed, mut count, mut reasons) = (0, 16u32, 0);
@@ -61,43 +59,44 @@ fn names(paths: &[String]) -> Vec<String> {
         unsafe {
             let mut all: [rm::RM_PROCESS_INFO; 16] = core::mem::zeroed();
             if rm::RmGetList(session.0, &mut needed, &mut count, all.as_mut_ptr(), &mut reasons) == 0 {
-                names.extend(all[..count.min(16) as usize].iter().map(|p| narrow(&p.strAppName)));
+                for process in &all[..count.min(16) as usize] {
+                    names.push(Text::up_to_zero(&process.strAppName));
+                }
             }
         }
     }
     if names.is_empty() {
-        names.extend(paths.iter().map(|p| String::from(p.rsplit('\\').next().unwrap_or(p))));
+        for path in paths {
+            names.push(path.name());
+        }
     }
-    names.sort();
-    names.dedup();
+    sort(&mut names, Text::order);
+    names.dedup_by(|a, b| a.is(*b));
     names
 }
 
-fn close(paths: &[String]) {
-    if let Some(session) = session(paths) {
-        // SAFETY: the session was begun; nobody hears of its progress.
-        unsafe { rm::RmShutdown(session.0, 0, None) };
-    }
-}
-
 /// Waits, closes, goes on or stops, as somebody says.
-pub fn settle(changes: &[Change], stage: &str, watch: &mut dyn Watch) -> Result<()> {
+pub fn settle(changes: &[Change], stage: Text, watch: &mut Watch) -> Result<()> {
     loop {
-        let mut used = used(changes);
-        used.retain(|path| !path.starts_with(stage));
+        let used = used(changes, stage);
         if used.is_empty() {
             return Ok(());
         }
         let names = names(&used);
-        watch.log(&format!("in use: {}", used.join(", ")));
+        watch.log.line(&[t!("in use: "), join(&used, t!(", "))]);
         match watch.in_use(&names) {
             Answer::Again => {}
-            Answer::Close => close(&used),
+            Answer::Close => {
+                if let Some(session) = session(&used) {
+                    // SAFETY: the session was begun; nobody hears of its progress.
+                    unsafe { rm::RmShutdown(session.0, 0, None) };
+                }
+            }
             Answer::GoOn => {
                 LATER.store(true, Ordering::Relaxed);
                 return Ok(());
             }
-            Answer::Stop => return Err(Fault::new(code::IN_USE, "setup-in-use", names.join(", "))),
+            Answer::Stop => return Err(Fault::new(code::IN_USE, t!("setup-in-use"), join(&names, t!(", ")))),
         }
     }
 }

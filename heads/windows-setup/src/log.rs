@@ -2,23 +2,22 @@
 
 use crate::files::File;
 use crate::system::Result;
-use alloc::format;
-use alloc::string::String;
+use crate::text::{cat, digits, number, t, to_utf8, Text};
 use windows_sys::Win32::System::SystemInformation::GetLocalTime;
 
 pub struct Log {
-    pub path: String,
+    pub path: Text,
     file: Option<File>,
 }
 
 impl Log {
     /// Begins a log; where it can't be written, there is none.
-    pub fn begin(path: String) -> Self {
-        let file = File::create(&path).ok();
+    pub fn begin(path: Text) -> Self {
+        let file = File::create(path).ok();
         Self { path, file }
     }
 
-    pub fn line(&mut self, text: &str) {
+    pub fn line(&mut self, parts: &[Text]) {
         if let Some(file) = &self.file {
             // SAFETY: the structure is plain data, filled by the system.
             let now = unsafe {
@@ -26,19 +25,21 @@ impl Log {
                 GetLocalTime(&mut now);
                 now
             };
-            let line = format!(
-                "{:04}-{:02}-{:02} {:02}:{:02}:{:02}.{:03}  {}\r\n",
-                now.wYear, now.wMonth, now.wDay, now.wHour, now.wMinute, now.wSecond, now.wMilliseconds,
-                text.replace('\t', "  ")
-            );
-            let _ = file.write(line.as_bytes(), &self.path);
+            let two = |n: u16| digits(n.into(), 2);
+            let line = cat(&[
+                digits(now.wYear.into(), 4), t!("-"), two(now.wMonth), t!("-"), two(now.wDay), t!(" "), two(now.wHour), t!(":"),
+                two(now.wMinute), t!(":"), two(now.wSecond), t!("."), digits(now.wMilliseconds.into(), 3), t!("  "),
+                cat(parts), t!("\r\n"),
+            ]);
+            let _ = file.write(&to_utf8(line.units()), self.path);
         }
     }
 
     pub fn result(&mut self, result: &Result<()>) {
-        match result {
-            Ok(()) => self.line("done"),
-            Err(fault) => self.line(&format!("ended with {}: {} {}", fault.code, fault.word, fault.detail)),
-        }
+        let text = match result {
+            Ok(()) => t!("done"),
+            Err(fault) => cat(&[t!("ended with "), number(fault.code), t!(": "), fault.word, t!(" "), fault.detail]),
+        };
+        self.line(&[text]);
     }
 }

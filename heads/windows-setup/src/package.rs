@@ -1,9 +1,9 @@
 //! The program's own file: what it is made of, and whether it is whole.
 
 use crate::files::File;
-use crate::system::{code, narrow, Fault, Result};
-use alloc::format;
-use alloc::string::String;
+use crate::system::{code, Fault, Result};
+use crate::text::{t, Text};
+use alloc::boxed::Box;
 use alloc::vec;
 use alloc::vec::Vec;
 use nsis_archive::header::Header;
@@ -30,11 +30,11 @@ impl Input for Part {
 /// The program's own file, open.
 pub struct Package {
     /// Its name.
-    pub path: String,
+    pub path: Text,
     /// What stands before the seal: the program itself.
     pub head: Vec<u8>,
     /// Instructions and texts.
-    pub header: Header,
+    pub header: &'static Header,
     /// The files' bytes.
     pub stream: Solid<Part>,
     /// Where files begin in the stream.
@@ -46,15 +46,15 @@ pub struct Package {
 }
 
 /// The name of the running program's file.
-pub fn own_path() -> String {
+pub fn own_path() -> Text {
     let mut buffer = vec![0u16; 32768];
     // SAFETY: the buffer is as long as is said.
-    let n = unsafe { GetModuleFileNameW(core::ptr::null_mut(), buffer.as_mut_ptr(), 32768) };
-    narrow(&buffer[..n as usize])
+    unsafe { GetModuleFileNameW(core::ptr::null_mut(), buffer.as_mut_ptr(), 32768) };
+    Text::up_to_zero(&buffer)
 }
 
-fn damaged(path: &str) -> Fault {
-    Fault::new(code::DAMAGED, "setup-damaged", path)
+fn damaged(path: Text) -> Fault {
+    Fault::new(code::DAMAGED, t!("setup-damaged"), path)
 }
 
 /// Where the program itself ends in its file.
@@ -75,8 +75,8 @@ impl Package {
     /// Opens the running program's own file and checks it, byte for byte.
     pub fn open() -> Result<Self> {
         let path = own_path();
-        let bad = || damaged(&path);
-        let file = File::open(&path)?;
+        let bad = || damaged(path);
+        let file = File::open(path)?;
         let size = file.size()?;
         let read = |at: u64, length: usize| -> Result<Vec<u8>> {
             if at + length as u64 > size {
@@ -84,12 +84,8 @@ impl Package {
             }
             let mut bytes = vec![0; length];
             file.seek(at)?;
-            let mut done = 0;
-            while done < length {
-                match file.read(&mut bytes[done..])? {
-                    0 => return Err(bad()),
-                    n => done += n,
-                }
+            if file.fill(&mut bytes)? < length {
+                return Err(bad());
             }
             Ok(bytes)
         };
@@ -127,12 +123,14 @@ impl Package {
         file.seek(at + FIRST_HEADER as u64)?;
         let part = Part { file, left: length - FIRST_HEADER as u64 - 4 };
         let broken = |e: nsis_archive::Error| match e {
-            nsis_archive::Error::Limit(why) => Fault::new(code::FAILED, "setup-failed", why),
-            _ => damaged(&path),
+            nsis_archive::Error::Limit(_) => {
+                Fault::new(code::FAILED, t!("setup-failed"), t!("it would need more than 256 MiB of memory"))
+            }
+            _ => damaged(path),
         };
         let mut stream = Solid::open(part).map_err(broken)?;
         let header = stream.header(header_length).map_err(broken)?;
-        let header = Header::parse(&header).map_err(broken)?;
+        let header: &Header = Box::leak(Box::new(Header::parse(&header).map_err(broken)?));
         let files_at = stream.at;
         Ok(Self { path, head, header, stream, files_at, removes: number(0) & UNINSTALLER != 0, seal: stated })
     }
@@ -143,17 +141,17 @@ impl Package {
         let mut buffer = [0; 512];
         while self.stream.at < wanted {
             let n = (wanted - self.stream.at).min(buffer.len() as u64) as usize;
-            self.stream.exact(&mut buffer[..n]).map_err(|_| damaged(&self.path))?;
+            self.stream.exact(&mut buffer[..n]).map_err(|_| damaged(self.path))?;
         }
         if self.stream.at != wanted {
-            return Err(damaged(&self.path));
+            return Err(damaged(self.path));
         }
-        self.stream.length().map_err(|_| damaged(&self.path))
+        self.stream.length().map_err(|_| damaged(self.path))
     }
 
     /// The next bytes of a file.
     pub fn bytes(&mut self, into: &mut [u8]) -> Result<()> {
-        self.stream.exact(into).map_err(|_| damaged(&self.path))
+        self.stream.exact(into).map_err(|_| damaged(self.path))
     }
 
     /// A program of the same head with another data block, as the file that removes the product is.
@@ -161,18 +159,13 @@ impl Package {
         let mut hash = seal::Hash::default();
         // A signature would be of another file.
         let mut head = self.head.clone();
-        for (at, length) in seal::changeable(&head).map_err(|_| damaged(&self.path))? {
+        for (at, length) in seal::changeable(&head).map_err(|_| damaged(self.path))? {
             head[at..at + length].fill(0);
         }
-        hash.head(&head).map_err(|_| damaged(&self.path))?;
+        hash.head(&head).map_err(|_| damaged(self.path))?;
         hash.update(block);
         head.extend_from_slice(&hash.seal());
         head.extend_from_slice(block);
         Ok(head)
     }
-}
-
-/// The sentence for a log.
-pub fn summary(package: &Package) -> String {
-    format!("{}: whole, {} instructions", package.path, package.header.entries.len())
 }

@@ -1,13 +1,12 @@
 //! Folders by meaning, for one person or for everyone.
 
 use crate::files;
-use crate::system::narrow;
-use alloc::format;
-use alloc::string::String;
+use crate::product::stays_inside;
+use crate::text::{path, t, Text};
 use windows_sys::Win32::UI::Shell as shell;
 
 /// A folder of the system by its number.
-pub fn known(folder: u32) -> String {
+pub fn known(folder: u32) -> Text {
     let mut buffer = [0u16; 260];
     // SAFETY: the buffer has the 260 letters that the function asks for.
     unsafe {
@@ -15,37 +14,31 @@ pub fn known(folder: u32) -> String {
             core::ptr::null_mut(), (folder | shell::CSIDL_FLAG_CREATE) as i32, core::ptr::null_mut(), 0, buffer.as_mut_ptr(),
         )
     };
-    narrow(&buffer).trim_end_matches('\\').into()
+    Text::up_to_zero(&buffer).without_slash()
 }
 
 /// The folder that programs go into.
-pub fn programs(machine: bool) -> String {
-    if machine { known(shell::CSIDL_PROGRAM_FILES) } else { format!("{}\\Programs", known(shell::CSIDL_LOCAL_APPDATA)) }
+pub fn programs(machine: bool) -> Text {
+    if machine { known(shell::CSIDL_PROGRAM_FILES) } else { path(known(shell::CSIDL_LOCAL_APPDATA), t!("Programs")) }
 }
 
 /// The folder of shortcuts: 0 menu, 1 desktop, 2 startup.
-pub fn shortcuts(place: i32, machine: bool) -> String {
-    known(match (place, machine) {
-        (0, true) => shell::CSIDL_COMMON_PROGRAMS,
-        (0, false) => shell::CSIDL_PROGRAMS,
-        (1, true) => shell::CSIDL_COMMON_DESKTOPDIRECTORY,
-        (1, false) => shell::CSIDL_DESKTOPDIRECTORY,
-        (_, true) => shell::CSIDL_COMMON_STARTUP,
-        (_, false) => shell::CSIDL_STARTUP,
-    })
+pub fn shortcuts(place: i32, machine: bool) -> Text {
+    let (everybody, one) = match place {
+        0 => (shell::CSIDL_COMMON_PROGRAMS, shell::CSIDL_PROGRAMS),
+        1 => (shell::CSIDL_COMMON_DESKTOPDIRECTORY, shell::CSIDL_DESKTOPDIRECTORY),
+        _ => (shell::CSIDL_COMMON_STARTUP, shell::CSIDL_STARTUP),
+    };
+    known(if machine { everybody } else { one })
 }
 
-pub fn home() -> String {
+pub fn home() -> Text {
     known(shell::CSIDL_PROFILE)
 }
 
 /// Whether a folder can be the product's: whole, on a disk, and none of the system's own.
-pub fn is_usable(folder: &str) -> bool {
-    let rest = folder.get(1..).and_then(|f| f.strip_prefix(":\\"));
-    let plain = rest.is_some_and(|r| {
-        !r.is_empty() && !r.contains(['<', '>', '"', '|', '?', '*', '/', ':'])
-            && !r.split('\\').any(|n| n.is_empty() || n == "." || n == ".." || n.ends_with(['.', ' ']))
-    });
-    let owned = [known(shell::CSIDL_WINDOWS), known(shell::CSIDL_SYSTEM), programs(true), home(), files::temporary()];
-    plain && !owned.iter().any(|o| crate::system::same(o, folder))
+pub fn is_usable(folder: Text) -> bool {
+    let on_a_disk = folder.skip(1).begins(t!(":\\")) && stays_inside(folder.skip(3));
+    let owned = [shell::CSIDL_WINDOWS, shell::CSIDL_SYSTEM, shell::CSIDL_PROGRAM_FILES, shell::CSIDL_PROFILE];
+    on_a_disk && !owned.iter().any(|o| known(*o).same(folder)) && !files::temporary().same(folder)
 }

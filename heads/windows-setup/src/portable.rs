@@ -1,96 +1,106 @@
 //! A portable program: unpacked once for each version into the person's cache, and started from there.
 
 use crate::files;
+use crate::install::has_room;
 use crate::package::Package;
-use crate::product::{Portable, Product};
+use crate::product::{Item, Product};
 use crate::programs;
 use crate::settings::command_line;
-use crate::shortcut;
-use crate::system::{code, wide, Fault, Result};
+use crate::system::{code, Fault, Result};
+use crate::text::{cat, hex, path, t, Scope, Text, EMPTY};
 use crate::wishes::Chosen;
-use alloc::format;
-use alloc::string::String;
 use windows_sys::Win32::System::Environment::SetEnvironmentVariableW;
 use windows_sys::Win32::UI::Shell::CSIDL_LOCAL_APPDATA;
 
-fn set(name: &str, value: &str) {
+fn set(name: Text, value: Text) {
     // SAFETY: both texts end with a zero.
-    unsafe { SetEnvironmentVariableW(wide(name).as_ptr(), wide(value).as_ptr()) };
+    unsafe { SetEnvironmentVariableW(name.ptr(), value.ptr()) };
+}
+
+/// A name that any disk takes: what would mean something becomes a dash.
+fn plain(name: Text) -> Text {
+    let mut units = name.units().to_vec();
+    for unit in &mut units {
+        if b"<>:\"/\\|?*".iter().any(|l| u16::from(*l) == *unit) {
+            *unit = b'-'.into();
+        }
+    }
+    Text::of(&units)
 }
 
 /// Unpacks if need be, runs, and gives the program's exit code.
-pub fn run(package: &mut Package, product: &Product, portable: &Portable, line: &str) -> Result<u32> {
-    shortcut::begin();
+pub fn run(package: &mut Package, product: &Product, portable: Item, line: Text) -> Result<u32> {
     // The seal tells one package from every other, also of the same version.
-    let seal: String = package.seal[16..24].iter().map(|b| format!("{b:02x}")).collect();
-    let cache = format!("{}\\{}", crate::places::known(CSIDL_LOCAL_APPDATA), product.id);
-    let folder = format!("{cache}\\{}-{seal}", product.version);
-    if !files::is_folder(&folder) {
-        unpack(package, product, &cache, &folder)?;
+    let seal = hex(&package.seal[16..24]);
+    let cache = path(crate::places::known(CSIDL_LOCAL_APPDATA), product.id);
+    let folder = path(cache, cat(&[product.version, t!("-"), seal]));
+    if !files::is_folder(folder) {
+        unpack(package, product, cache, folder)?;
     }
-    let chosen =
-        Chosen { folder, machine: false, choices: product.choices.iter().map(|_| true).collect(), desktop: false, startup: false };
-    let program = product.program(&portable.program);
-    let program = program.ok_or_else(|| Fault::new(code::DAMAGED, "setup-damaged", "it has no program"))?;
-    if portable.beside {
-        let own = package.path.rsplit_once('\\').map_or("", |(parent, _)| parent);
-        let settings = format!("{own}\\{} settings", product.name.replace(['<', '>', ':', '"', '/', '\\', '|', '?', '*'], "-"));
-        files::make_folders(&settings)?;
-        set("APPDATA", &settings);
-        set("LOCALAPPDATA", &settings);
+    let choices = alloc::vec![true; product.choices.len()];
+    let chosen = Chosen { folder, machine: false, choices, desktop: false, startup: false };
+    let Some(program) = product.program(portable.text(0)) else {
+        return Err(Fault::new(code::DAMAGED, t!("setup-damaged"), t!("it has no program")));
+    };
+    if portable.number(1) == 1 {
+        let settings = path(package.path.parent(), cat(&[plain(product.name), t!(" settings")]));
+        files::make_folders(settings)?;
+        set(t!("APPDATA"), settings);
+        set(t!("LOCALAPPDATA"), settings);
     }
-    set("PORTABLE_PROGRAM", &package.path);
-    let own = command_line(&program.arguments.iter().map(|a| chosen.text(a)).collect::<alloc::vec::Vec<_>>());
-    let all = format!("{own} {line}");
-    let working = Some(chosen.working_folder(program)).filter(|f| !f.is_empty());
-    let path = chosen.path(&program.file);
-    programs::run(&path, all.trim(), working.as_deref()).ok_or_else(|| Fault::last(&path))
+    set(t!("PORTABLE_PROGRAM"), package.path);
+    let mut arguments = alloc::vec::Vec::new();
+    for argument in &program.arguments {
+        arguments.push(chosen.text(*argument));
+    }
+    let own = command_line(&arguments);
+    let space = if own.is_empty() { EMPTY } else { t!(" ") };
+    let file = chosen.path(program.file);
+    let code = programs::run(file, cat(&[own, space, line]), chosen.working_folder(&program));
+    code.ok_or_else(|| Fault::last(file))
 }
 
-fn unpack(package: &mut Package, product: &Product, cache: &str, folder: &str) -> Result<()> {
-    let wanted = product.bytes + (8 << 20);
+fn unpack(package: &mut Package, product: &Product, cache: Text, folder: Text) -> Result<()> {
     files::make_folders(cache)?;
-    if files::free_space(cache).is_some_and(|free| free < wanted) {
-        return Err(Fault::new(code::SPACE, "setup-space", format!("{} MB", wanted.div_ceil(1_000_000))));
-    }
+    has_room(product, cache)?;
     // Two that start at once each unpack for themselves; the first one to be ready wins.
-    let part = format!("{folder}.part{:x}", files::ticks());
-    let result = fill(package, product, &part).and_then(|()| match files::rename(&part, folder) {
+    let part = cat(&[folder, t!(".part"), files::ticks_text()]);
+    let result = fill(package, product, part).and_then(|()| match files::rename(part, folder) {
         Err(_) if files::is_folder(folder) => Ok(()),
         other => other,
     });
-    if files::is_folder(&part) {
-        files::remove_tree(&part);
-    }
+    files::remove_tree(part);
     result
 }
 
-fn fill(package: &mut Package, product: &Product, part: &str) -> Result<()> {
+fn fill(package: &mut Package, product: &Product, part: Text) -> Result<()> {
     files::make_folders(part)?;
-    for path in &product.folders {
-        files::make_folders(&format!("{part}\\{path}"))?;
+    for folder in &product.folders {
+        files::make_folders(path(part, *folder))?;
     }
     let mut buffer = alloc::vec![0; 1 << 18];
-    let mut made = String::new();
+    let mut made = EMPTY;
     for file in &product.files {
-        let path = format!("{part}\\{}", file.path);
-        let parent = path.rsplit_once('\\').map_or(part, |(p, _)| p);
-        if parent != made {
-            files::make_folders(parent)?;
-            made = parent.into();
+        let parent = file.path.parent();
+        if !parent.is(made) {
+            files::make_folders(path(part, parent))?;
+            made = parent;
         }
+        // SAFETY: no text leaves the loop's body; a fault keeps its own.
+        let _scope = unsafe { Scope::new() };
+        let to = path(part, file.path);
         let mut left = package.file_at(file.offset)? as usize;
-        let out = files::File::create(&path)?;
+        let out = files::File::create(to)?;
         while left > 0 {
             let n = left.min(buffer.len());
             package.bytes(&mut buffer[..n])?;
-            out.write(&buffer[..n], &path)?;
+            out.write(&buffer[..n], to)?;
             left -= n;
         }
-        out.set_time(file.time.0, file.time.1);
+        out.set_time(file.time);
     }
-    for (path, of) in &product.links {
-        files::hard_link(&format!("{part}\\{path}"), &format!("{part}\\{of}"))?;
+    for (new, of) in product.links() {
+        files::hard_link(path(part, new), path(part, of))?;
     }
     Ok(())
 }

@@ -1,227 +1,178 @@
-//! The instructions, understood: who the product is, what goes onto the machine, what the wizard shows.
+//! The instructions, understood: who the product is, what goes onto the machine, what the wizard shows. Notes stay as
+//! they stand in the package; whoever wants one of their numbers or texts asks for it.
 
-use crate::system::{code, lower, Fault, Result};
-use alloc::collections::BTreeMap;
-use alloc::format;
-use alloc::string::String;
+use crate::system::{code, Fault, Result};
+use crate::text::{cat, path, t, Text, EMPTY};
+use alloc::boxed::Box;
 use alloc::vec::Vec;
 use nsis_archive::header::Header;
 use nsis_archive::note::{kind, steps, Note, Step};
 use nsis_archive::structs::{op, variable};
-use nsis_archive::text::Code;
+use nsis_archive::text::{Code, Texts};
 
 /// Stands for the product's folder in texts that are taken out of the header before that is known.
-pub const INSTALL: &str = "\u{1}";
+const SIGN: u16 = 1;
+pub const INSTALL: Text = t!("\u{1}");
 
 /// A file to be written.
 pub struct FileItem {
     /// Below the product's folder.
-    pub path: String,
+    pub path: Text,
     /// Its place in the stream.
     pub offset: u32,
-    /// The number of the choice that it belongs to.
-    pub choice: Option<usize>,
+    /// The number of the choice that it belongs to, or -1.
+    pub choice: i32,
     /// Whether it stays when somebody changed it.
     pub kept: bool,
     /// When it was last changed.
     pub time: (u32, u32),
 }
 
-pub struct Program {
-    pub key: String,
-    pub file: String,
-    /// 0 unchanged, 1 home, 2 the product's folder, 3 a folder in it.
-    pub working: i32,
-    pub working_path: String,
-    pub arguments: Vec<String>,
+/// A note whose numbers and texts are asked for by their places; see `nsis_archive::note::kind` for what is where.
+#[derive(Clone, Copy)]
+pub struct Item {
+    note: &'static Note,
+    texts: &'static Texts,
 }
 
-pub struct Shortcut {
-    /// 0 menu, 1 desktop, 2 startup.
-    pub place: i32,
-    pub name: String,
-    pub program: String,
-    pub description: String,
-    pub arguments: Vec<String>,
+impl Item {
+    pub fn number(self, n: usize) -> i32 {
+        self.note.numbers.get(n).copied().unwrap_or(0)
+    }
+
+    #[inline(never)]
+    pub fn text(self, n: usize) -> Text {
+        text(self.texts, self.note.numbers.get(n).copied().unwrap_or(-1))
+    }
+
+    /// The list that begins at a place, with its length.
+    pub fn list(self, n: usize) -> Vec<Text> {
+        let mut all = Vec::new();
+        for place in 0..self.number(n).max(0) as usize {
+            all.push(self.text(n + 1 + place));
+        }
+        all
+    }
 }
 
-pub struct FileType {
-    pub mime: String,
-    pub name: String,
-    pub program: String,
-    pub extensions: Vec<String>,
+/// A text of the table. Most stand there as they are meant.
+fn text(texts: &'static Texts, at: i32) -> Text {
+    let units = usize::try_from(at).ok().and_then(|at| texts.units.get(at..)).unwrap_or(&[]);
+    for (n, unit) in units.iter().enumerate() {
+        if *unit == 0 {
+            // SAFETY: the zero is there, and the table is never given back.
+            return unsafe { Text::at(units[..=n].as_ptr()) };
+        }
+        if *unit <= 4 {
+            break;
+        }
+    }
+    let meant = texts.get(at, |code, out| {
+        if code == Code::Variable(variable::INSTALL) {
+            out.push(SIGN);
+        }
+    });
+    meant.map_or(EMPTY, |units| Text::up_to_zero(&units))
 }
 
-pub struct Value {
-    /// 0 as installed, 1 the machine, 2 the person.
-    pub root: i32,
-    /// Whether 32-bit programs see it.
-    pub narrow: bool,
-    pub key: String,
-    pub name: String,
-    /// 0 text, 1 expandable, 2 number, 3 bytes, 4 list.
-    pub kind: i32,
-    pub number: i32,
-    pub texts: Vec<String>,
-}
-
-pub struct Service {
-    pub name: String,
-    pub title: String,
-    pub description: String,
-    pub program: String,
-    /// 0 automatic, 1 on demand, 2 disabled.
-    pub start: i32,
-    pub account: String,
-    pub arguments: Vec<String>,
-}
-
-pub struct Choice {
-    pub key: String,
-    pub title: String,
-    pub description: String,
-    pub chosen: bool,
-}
-
-pub struct Control {
-    pub kind: i32,
-    pub at: [i32; 4],
-    /// The number of its words, or -1.
-    pub words: i32,
-    pub action: i32,
-    /// The page that the action goes to.
-    pub page: String,
-    /// What it changes.
-    pub property: String,
-    pub name: String,
-}
-
+/// A page of the wizard: name, width, height, numbers of its default and of its cancelling control.
 pub struct Page {
-    pub name: String,
-    pub size: (i32, i32),
-    pub default: i32,
-    pub cancel: i32,
-    pub controls: Vec<Control>,
+    pub item: Item,
+    /// Name, kind, left, top, width, height, words, action, page, property.
+    pub controls: Vec<Item>,
 }
 
-pub struct Language {
-    pub code: String,
-    pub numbers: Vec<i32>,
-    pub words: Vec<String>,
+/// Places in a control's note.
+pub mod control {
+    pub const NAME: usize = 0;
+    pub const KIND: usize = 1;
+    pub const AT: usize = 2;
+    pub const WORDS: usize = 6;
+    pub const ACTION: usize = 7;
+    pub const PAGE: usize = 8;
+    pub const PROPERTY: usize = 9;
 }
 
-/// How a portable program runs.
-pub struct Portable {
-    pub program: String,
-    pub beside: bool,
-}
-
-#[derive(Default)]
 pub struct Product {
-    pub id: String,
-    pub name: String,
-    pub version: String,
-    pub publisher: String,
-    pub summary: String,
-    pub homepage: String,
-    pub support: String,
-    pub rules: BTreeMap<String, String>,
-    pub programs: Vec<Program>,
-    pub shortcuts: Vec<Shortcut>,
-    pub file_types: Vec<FileType>,
-    pub schemes: Vec<(String, String)>,
-    /// Name, action (0 set, 1 prepend, 2 append), value.
-    pub environment: Vec<(String, i32, String)>,
-    pub values: Vec<Value>,
-    pub services: Vec<Service>,
-    pub fonts: Vec<(String, String)>,
-    pub choices: Vec<Choice>,
-    pub folders: Vec<String>,
+    pub id: Text,
+    pub name: Text,
+    pub version: Text,
+    /// All notes, in their order.
+    pub notes: Vec<(u16, Item)>,
+    pub programs: Vec<Item>,
+    pub choices: Vec<Item>,
+    pub languages: Vec<Item>,
+    pub word_keys: Vec<Text>,
+    pub pages: Vec<Page>,
+    pub portable: Option<Item>,
+    /// Who it is: id, name, version, publisher, summary, homepage, support.
+    pub identity: Item,
+    /// Accent, tint, licence.
+    pub wizard: Item,
+    pub folders: Vec<Text>,
     pub files: Vec<FileItem>,
-    /// Path, and the file that it is a second name of.
-    pub links: Vec<(String, String)>,
     /// Where in the stream the program that removes it is.
     pub uninstaller: Option<u32>,
     /// Plain bytes of all files.
     pub bytes: u64,
-    pub pages: Vec<Page>,
-    pub license: String,
-    pub accent: u32,
-    pub tint: u32,
-    pub languages: Vec<Language>,
-    pub word_keys: Vec<String>,
-    pub portable: Option<Portable>,
 }
 
 /// Whether a path stays in the product's folder: nothing that a damaged or hostile package says leads out of it.
-fn stays_inside(path: &str) -> bool {
-    let bad = |name: &str| {
-        name.is_empty() || name == "." || name == ".." || name.ends_with(['.', ' ']) || name.contains(['/', ':', '*', '?', '"', '<', '>', '|'])
-            || name.chars().any(|c| (c as u32) < 32)
-    };
-    !path.is_empty() && !path.split('\\').any(bad)
+pub fn stays_inside(path: Text) -> bool {
+    path.units().split(|u| *u == b'\\'.into()).all(is_name)
 }
 
-/// The path below the product's folder.
-fn inside(text: &str) -> Result<String> {
-    let rest = text.strip_prefix(INSTALL).unwrap_or(text);
-    let rest = rest.strip_prefix('\\').unwrap_or(rest);
+/// Whether letters can be the name of a file, on every disk: neither nothing, nor this folder or the one above, nor with
+/// what the system would cut off.
+fn is_name(name: &[u16]) -> bool {
+    let is_one_of = |unit: &u16, letters: &[u8]| letters.iter().any(|l| u16::from(*l) == *unit);
+    let plain = name.iter().all(|u| *u >= 32 && !is_one_of(u, b"/:*?\"<>|"));
+    plain && name.last().is_some_and(|u| !is_one_of(u, b". "))
+}
+
+/// The path below the product's folder; nothing stands for that itself.
+fn inside(text: Text) -> Result<Text> {
+    let rest = if text.begins(INSTALL) { text.skip(1) } else { text };
+    let rest = if rest.begins(t!("\\")) { rest.skip(1) } else { rest };
     if rest.is_empty() || stays_inside(rest) {
-        return Ok(rest.into());
+        return Ok(rest);
     }
-    Err(Fault::new(code::DAMAGED, "setup-damaged", format!("the path {rest:?} leads out of the folder")))
-}
-
-/// Takes a note's numbers one after the other.
-struct Numbers<'h> {
-    header: &'h Header,
-    numbers: core::slice::Iter<'h, i32>,
+    let detail = cat(&[t!("the path "), rest, t!(" leads out of the folder")]);
+    Err(Fault::new(code::DAMAGED, t!("setup-damaged"), detail))
 }
 
 fn bad() -> Fault {
-    Fault::new(code::DAMAGED, "setup-damaged", "an instruction is not understood")
-}
-
-fn text(header: &Header, at: i32) -> Result<String> {
-    if at < 0 {
-        return Ok(String::new());
-    }
-    let units = header.texts.get(at, |code, out| {
-        if code == Code::Variable(variable::INSTALL) {
-            out.extend(INSTALL.encode_utf16());
-        }
-    });
-    Ok(String::from_utf16_lossy(&units.map_err(|_| bad())?))
-}
-
-impl<'h> Numbers<'h> {
-    fn number(&mut self) -> Result<i32> {
-        self.numbers.next().copied().ok_or_else(bad)
-    }
-
-    fn text(&mut self) -> Result<String> {
-        let at = self.number()?;
-        text(self.header, at)
-    }
-
-    fn path(&mut self) -> Result<String> {
-        inside(&self.text()?)
-    }
-
-    fn texts(&mut self) -> Result<Vec<String>> {
-        let count = self.number()?;
-        (0..count).map(|_| self.text()).collect()
-    }
+    Fault::new(code::DAMAGED, t!("setup-damaged"), t!("an instruction is not understood"))
 }
 
 impl Product {
-    pub fn read(header: &Header) -> Result<Self> {
-        let mut it = Self::default();
-        let (mut folder, mut choice, mut kept) = (String::new(), None, false);
-        for step in steps(&header.entries).map_err(|_| bad())? {
+    pub fn read(header: &'static Header) -> Result<&'static Self> {
+        let texts = &header.texts;
+        let steps: &'static [Step] = steps(&header.entries).map_err(|_| bad())?.leak();
+        let nothing = Item { note: Box::leak(Box::new(Note { kind: 0, numbers: Vec::new() })), texts };
+        let mut it = Self {
+            id: EMPTY,
+            name: EMPTY,
+            version: EMPTY,
+            notes: Vec::new(),
+            programs: Vec::new(),
+            choices: Vec::new(),
+            languages: Vec::new(),
+            word_keys: Vec::new(),
+            pages: Vec::new(),
+            portable: None,
+            identity: nothing,
+            wizard: nothing,
+            folders: Vec::new(),
+            files: Vec::new(),
+            uninstaller: None,
+            bytes: 0,
+        };
+        let (mut folder, mut choice, mut kept) = (EMPTY, -1, false);
+        for step in steps {
             match step {
                 Step::Entry(entry) if entry[0] == op::FOLDER => {
-                    let path = inside(&text(header, entry[1])?)?;
+                    let path = inside(text(texts, entry[1]))?;
                     if entry[2] == 1 {
                         folder = path;
                     } else if !path.is_empty() {
@@ -229,153 +180,136 @@ impl Product {
                     }
                 }
                 Step::Entry(entry) if entry[0] == op::FILE => {
-                    let name = text(header, entry[2])?;
-                    let path = if folder.is_empty() { name } else { format!("{folder}\\{name}") };
-                    let offset = u32::try_from(entry[3]).map_err(|_| bad())?;
-                    it.files.push(FileItem {
-                        path: inside(&path)?,
-                        offset,
-                        choice,
-                        kept,
-                        time: (entry[4] as u32, entry[5] as u32),
-                    });
+                    let name = text(texts, entry[2]);
+                    let path = inside(if folder.is_empty() { name } else { path(folder, name) })?;
+                    if path.is_empty() || entry[3] < 0 {
+                        return Err(bad());
+                    }
+                    let time = (entry[4] as u32, entry[5] as u32);
+                    it.files.push(FileItem { path, offset: entry[3] as u32, choice, kept, time });
                 }
                 Step::Entry(entry) if entry[0] == op::UNINSTALLER => it.uninstaller = Some(entry[2] as u32),
                 Step::Entry(_) => {}
-                Step::Note(note) => match note.kind {
-                    kind::OF_CHOICE => choice = note.numbers.first().and_then(|n| usize::try_from(*n).ok()),
-                    kind::KEPT => kept = note.numbers.first() == Some(&1),
-                    _ => it.note(header, &note)?,
-                },
+                Step::Note(note) => {
+                    let item = Item { note, texts };
+                    match note.kind {
+                        kind::OF_CHOICE => choice = item.number(0),
+                        kind::KEPT => kept = item.number(0) == 1,
+                        _ => it.note(note.kind, item)?,
+                    }
+                }
             }
         }
         // What is not there can't be chosen, and is nobody's program.
-        if it.id.is_empty() || !stays_inside(&it.id) || it.languages.is_empty() && it.portable.is_none() {
+        if !stays_inside(it.id) || it.languages.is_empty() && it.portable.is_none() {
             return Err(bad());
         }
-        Ok(it)
+        Ok(Box::leak(Box::new(it)))
     }
 
-    fn note(&mut self, header: &Header, note: &Note) -> Result<()> {
-        let mut n = Numbers { header, numbers: note.numbers.iter() };
-        match note.kind {
+    /// Files a note where it is looked for. What leads out of the folder is refused; a newer writer may say more than
+    /// this head knows.
+    fn note(&mut self, kind: u16, item: Item) -> Result<()> {
+        self.notes.push((kind, item));
+        match kind {
             kind::PRODUCT => {
-                self.id = n.text()?;
-                self.name = n.text()?;
-                self.version = n.text()?;
-                self.publisher = n.text()?;
-                self.summary = n.text()?;
-                self.homepage = n.text()?;
-                self.support = n.text()?;
-            }
-            kind::RULE => {
-                let key = n.text()?;
-                self.rules.insert(key, n.text()?);
+                self.identity = item;
+                (self.id, self.name, self.version) = (item.text(0), item.text(1), item.text(2));
             }
             kind::PROGRAM => {
-                let (key, file, working, working_path) = (n.text()?, n.path()?, n.number()?, n.path()?);
-                let _console = n.number()?;
-                self.programs.push(Program { key, file, working, working_path, arguments: n.texts()? });
+                inside(item.text(1))?;
+                inside(item.text(3))?;
+                self.programs.push(item);
             }
-            kind::SHORTCUT => {
-                let (place, name, program, description) = (n.number()?, n.text()?, n.text()?, n.text()?);
-                if !stays_inside(&name) || name.contains('\\') {
-                    return Err(bad());
-                }
-                self.shortcuts.push(Shortcut { place, name, program, description, arguments: n.texts()? });
-            }
-            kind::FILE_TYPE => {
-                let (mime, name, program) = (n.text()?, n.text()?, n.text()?);
-                self.file_types.push(FileType { mime, name, program, extensions: n.texts()? });
-            }
-            kind::LINK_SCHEME => {
-                let scheme = n.text()?;
-                self.schemes.push((scheme, n.text()?));
-            }
-            kind::ENVIRONMENT => {
-                let (name, action) = (n.text()?, n.number()?);
-                self.environment.push((name, action, n.text()?));
-            }
-            kind::REGISTRY => {
-                let (root, narrow, key, name, kind) = (n.number()?, n.number()? == 1, n.text()?, n.text()?, n.number()?);
-                let (number, texts) = if kind == 2 { (n.number()?, Vec::new()) } else { (0, n.texts()?) };
-                self.values.push(Value { root, narrow, key, name, kind, number, texts });
-            }
-            kind::SERVICE => {
-                let (name, title, description, program) = (n.text()?, n.text()?, n.text()?, n.text()?);
-                let (start, account) = (n.number()?, n.text()?);
-                self.services.push(Service { name, title, description, program, start, account, arguments: n.texts()? });
-            }
-            kind::FONT => {
-                let file = n.path()?;
-                self.fonts.push((file, n.text()?));
-            }
-            kind::CHOICE => {
-                let (key, title, description) = (n.text()?, n.text()?, n.text()?);
-                self.choices.push(Choice { key, title, description, chosen: n.number()? == 1 });
-            }
+            kind::SHORTCUT if !is_name(item.text(1).units()) || item.text(1).has(b"\\") => return Err(bad()),
+            kind::FONT => drop(inside(item.text(0))?),
+            kind::CHOICE => self.choices.push(item),
             kind::HARD_LINK => {
-                let path = n.path()?;
-                self.links.push((path, n.path()?));
+                inside(item.text(0))?;
+                inside(item.text(1))?;
             }
-            kind::FILES => {
-                n.number()?;
-                self.bytes = u64::from(n.number()? as u32) | u64::from(n.number()? as u32) << 32;
-            }
-            kind::PAGE => {
-                let (name, width, height) = (n.text()?, n.number()?, n.number()?);
-                let (default, cancel) = (n.number()?, n.number()?);
-                self.pages.push(Page { name, size: (width, height), default, cancel, controls: Vec::new() });
-            }
-            kind::CONTROL => {
-                let (name, kind) = (n.text()?, n.number()?);
-                let at = [n.number()?, n.number()?, n.number()?, n.number()?];
-                let (words, action, page, property) = (n.number()?, n.number()?, n.text()?, n.text()?);
-                let page_of = self.pages.last_mut().ok_or_else(bad)?;
-                page_of.controls.push(Control { kind, at, words, action, page, property, name });
-            }
-            kind::WIZARD => {
-                self.accent = n.number()? as u32;
-                self.tint = n.number()? as u32;
-                self.license = n.text()?;
-            }
-            kind::LANGUAGE => {
-                let code = n.text()?;
-                let count = n.number()?;
-                let numbers = (0..count).map(|_| n.number()).collect::<Result<_>>()?;
-                self.languages.push(Language { code, numbers, words: n.texts()? });
-            }
-            kind::WORDS => self.word_keys = n.texts()?,
-            kind::PORTABLE => {
-                let program = n.text()?;
-                self.portable = Some(Portable { program, beside: n.number()? == 1 });
-            }
-            // A newer writer may say more than this head knows.
+            kind::FILES => self.bytes = u64::from(item.number(1) as u32) | u64::from(item.number(2) as u32) << 32,
+            kind::PAGE => self.pages.push(Page { item, controls: Vec::new() }),
+            kind::CONTROL => self.pages.last_mut().ok_or_else(bad)?.controls.push(item),
+            kind::WIZARD => self.wizard = item,
+            kind::LANGUAGE => self.languages.push(item),
+            kind::WORDS => self.word_keys = item.list(0),
+            kind::PORTABLE => self.portable = Some(item),
             _ => {}
         }
         Ok(())
     }
 
-    pub fn rule(&self, key: &str) -> &str {
-        self.rules.get(key).map_or("", String::as_str)
+    /// One more names of files: the path, and the file's.
+    pub fn links(&self) -> Vec<(Text, Text)> {
+        let mut all = Vec::new();
+        for (kind, item) in &self.notes {
+            if *kind == kind::HARD_LINK {
+                all.push((below(item.text(0)), below(item.text(1))));
+            }
+        }
+        all
     }
 
-    pub fn program(&self, key: &str) -> Option<&Program> {
-        self.programs.iter().find(|p| p.key == key)
+    pub fn rule(&self, key: Text) -> Text {
+        let of_key = |(kind, item): &&(u16, Item)| *kind == kind::RULE && item.text(0).is(key);
+        self.notes.iter().find(of_key).map_or(EMPTY, |(_, item)| item.text(1))
+    }
+
+    pub fn program(&self, key: Text) -> Option<Program> {
+        self.programs.iter().find(|p| p.text(0).is(key)).map(|item| Program::of(*item))
     }
 
     /// A word in a language.
-    pub fn word<'p>(&'p self, language: usize, key: &str) -> &'p str {
-        let n = self.word_keys.iter().position(|k| k == key);
-        n.and_then(|n| self.languages.get(language)?.words.get(n)).map_or("", String::as_str)
+    pub fn word(&self, language: usize, key: Text) -> Text {
+        match self.word_keys.iter().position(|k| k.is(key)) {
+            Some(n) => self.word_at(language, n),
+            None => EMPTY,
+        }
+    }
+
+    /// The word of this number.
+    pub fn word_at(&self, language: usize, n: usize) -> Text {
+        let Some(language) = self.languages.get(language) else { return EMPTY };
+        // Behind the code, the system's numbers with their count, and the count of the words.
+        let words = 2 + language.number(1).max(0) as usize;
+        if n < language.number(words).max(0) as usize { language.text(words + 1 + n) } else { EMPTY }
     }
 
     /// The language with this code, or that of the system, or the first.
-    pub fn language(&self, code: &str) -> usize {
-        let by_code = self.languages.iter().position(|l| lower(&l.code) == lower(code));
+    pub fn language(&self, code: Text) -> usize {
         // SAFETY: no preconditions.
         let system = i32::from(unsafe { windows_sys::Win32::Globalization::GetUserDefaultUILanguage() });
-        let by_system = || self.languages.iter().position(|l| l.numbers.contains(&system));
-        by_code.or_else(by_system).unwrap_or(0)
+        let mut found = 0;
+        for (n, language) in self.languages.iter().enumerate().rev() {
+            if language.text(0).same(code) {
+                return n;
+            }
+            let numbers = language.number(1).max(0) as usize;
+            if (0..numbers).any(|k| language.number(2 + k) == system) {
+                found = n;
+            }
+        }
+        found
+    }
+}
+
+/// The path of a text that was looked at when the package was read.
+pub fn below(text: Text) -> Text {
+    inside(text).unwrap_or(EMPTY)
+}
+
+pub struct Program {
+    pub file: Text,
+    /// 0 unchanged, 1 home, 2 the product's folder, 3 a folder in it.
+    pub working: i32,
+    pub working_path: Text,
+    pub arguments: Vec<Text>,
+}
+
+impl Program {
+    pub fn of(item: Item) -> Self {
+        let (file, working_path) = (below(item.text(1)), below(item.text(3)));
+        Self { file, working: item.number(2), working_path, arguments: item.list(5) }
     }
 }

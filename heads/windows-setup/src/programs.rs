@@ -2,9 +2,9 @@
 //! again with more rights.
 
 use crate::product::Product;
-use crate::system::wide;
-use crate::wishes::{quoted_path, Chosen};
-use alloc::format;
+use crate::settings::quoted_path;
+use crate::text::{cat, t, Text};
+use crate::wishes::Chosen;
 use core::ptr::{null, null_mut};
 use windows_sys::Win32::Foundation::{CloseHandle, HANDLE};
 use windows_sys::Win32::Security as se;
@@ -13,13 +13,11 @@ use windows_sys::Win32::UI::Shell::{ShellExecuteExW, SEE_MASK_NOCLOSEPROCESS, SH
 use windows_sys::Win32::UI::WindowsAndMessaging::{GetShellWindow, GetWindowThreadProcessId, SW_SHOWNORMAL};
 
 /// Starts a program of the product as the person who is logged in.
-pub fn start(product: &Product, chosen: &Chosen, key: &str) {
+pub fn start(product: &Product, chosen: &Chosen, key: Text) {
     let Some(program) = product.program(key) else { return };
-    let line = format!("{} {}", quoted_path(&chosen.path(&program.file)), chosen.arguments(&program.arguments, &[]));
-    let folder = chosen.working_folder(program);
-    let folder = if folder.is_empty() { chosen.folder.clone() } else { folder };
-    let mut line = wide(line.trim_end());
-    let folder = wide(&folder);
+    let line = cat(&[quoted_path(chosen.path(program.file)), t!(" "), chosen.arguments(&program.arguments, &[])]);
+    let folder = chosen.working_folder(&program);
+    let folder = if folder.is_empty() { chosen.folder } else { folder };
     // SAFETY: structures are plain data and say their sizes; texts end with a zero; handles are closed once.
     unsafe {
         let mut info: th::STARTUPINFOW = core::mem::zeroed();
@@ -29,11 +27,11 @@ pub fn start(product: &Product, chosen: &Chosen, key: &str) {
         let flags = th::CREATE_UNICODE_ENVIRONMENT;
         let mut ok = 0;
         if let Some(token) = token {
-            ok = th::CreateProcessWithTokenW(token, 0, null(), line.as_mut_ptr(), 0, null(), folder.as_ptr(), &info, &mut process);
+            ok = th::CreateProcessWithTokenW(token, 0, null(), line.ptr().cast_mut(), 0, null(), folder.ptr(), &info, &mut process);
             CloseHandle(token);
         }
         if ok == 0 {
-            ok = th::CreateProcessW(null(), line.as_mut_ptr(), null(), null(), 0, flags, null(), folder.as_ptr(), &info, &mut process);
+            ok = th::CreateProcessW(null(), line.ptr().cast_mut(), null(), null(), 0, flags, null(), folder.ptr(), &info, &mut process);
         }
         if ok != 0 {
             CloseHandle(process.hProcess);
@@ -70,16 +68,15 @@ fn shell_token() -> Option<HANDLE> {
 }
 
 /// Runs a program as an administrator and waits for it; none if the person refuses.
-pub fn run_elevated(path: &str, line: &str) -> Option<u32> {
-    let (verb, path, line) = (wide("runas"), wide(path), wide(line));
+pub fn run_elevated(path: Text, line: Text) -> Option<u32> {
     // SAFETY: the structure is plain data and says its size; texts live until the call is over.
     unsafe {
         let mut info: SHELLEXECUTEINFOW = core::mem::zeroed();
         info.cbSize = core::mem::size_of_val(&info) as u32;
         info.fMask = SEE_MASK_NOCLOSEPROCESS;
-        info.lpVerb = verb.as_ptr();
-        info.lpFile = path.as_ptr();
-        info.lpParameters = line.as_ptr();
+        info.lpVerb = t!("runas").ptr();
+        info.lpFile = path.ptr();
+        info.lpParameters = line.ptr();
         info.nShow = SW_SHOWNORMAL;
         if ShellExecuteExW(&mut info) == 0 {
             return None;
@@ -100,17 +97,16 @@ unsafe fn wait(process: HANDLE) -> u32 {
     code
 }
 
-/// Runs a program in a folder and waits for it.
-pub fn run(path: &str, line: &str, folder: Option<&str>) -> Option<u32> {
-    let mut line = wide(&format!("{} {line}", quoted_path(path)));
-    let folder = folder.map(wide);
+/// Runs a program in a folder and waits for it; no folder is this one.
+pub fn run(path: Text, line: Text, folder: Text) -> Option<u32> {
+    let line = cat(&[quoted_path(path), t!(" "), line]);
     // SAFETY: structures are plain data and say their sizes; texts end with a zero; handles are closed once.
     unsafe {
         let mut info: th::STARTUPINFOW = core::mem::zeroed();
         info.cb = core::mem::size_of_val(&info) as u32;
         let mut process: th::PROCESS_INFORMATION = core::mem::zeroed();
-        let folder = folder.as_ref().map_or(null(), |f| f.as_ptr());
-        let ok = th::CreateProcessW(null(), line.as_mut_ptr(), null(), null(), 1, 0, null(), folder, &info, &mut process);
+        let folder = if folder.is_empty() { null() } else { folder.ptr() };
+        let ok = th::CreateProcessW(null(), line.ptr().cast_mut(), null(), null(), 1, 0, null(), folder, &info, &mut process);
         if ok == 0 {
             return None;
         }

@@ -2,54 +2,54 @@
 //! and a removal go by.
 
 use crate::files;
-use crate::journal::{broken, Fields, Line};
+use crate::lines::{Fields, Lines};
 use crate::registry::{At, Data};
 use crate::services::Config;
-use crate::system::{same, Result};
-use alloc::collections::BTreeMap;
-use alloc::format;
-use alloc::string::String;
+use crate::system::Result;
+use crate::text::{hex, path, t, Text};
 use alloc::vec::Vec;
-use sha2::{Digest, Sha256};
+use nsis_archive::seal::Hash;
 
 /// Its file, and the program that removes the product.
-pub const NAME: &str = "uninstall.dat";
-pub const PROGRAM: &str = "uninstall.exe";
+pub const NAME: Text = t!("uninstall.dat");
+pub const PROGRAM: Text = t!("uninstall.exe");
 
 /// Something between others in a variable, such as a folder in a path.
-#[derive(Clone, PartialEq, Eq)]
+#[derive(Clone, Copy)]
 pub struct Item {
     pub at: At,
-    pub text: String,
+    pub text: Text,
+    /// Whether it goes before the others; not remembered.
+    pub front: bool,
 }
 
-#[derive(Default, Clone)]
+#[derive(Default)]
 pub struct Record {
     /// The product's folder; empty if nothing is installed.
-    pub folder: String,
-    pub version: String,
+    pub folder: Text,
+    pub version: Text,
     pub machine: bool,
     /// Keys of the choices that are there.
-    pub choices: Vec<String>,
+    pub choices: Vec<Text>,
     /// Whether shortcuts on the desktop and among what starts by itself are there.
     pub desktop: bool,
     pub startup: bool,
-    pub folders: Vec<String>,
-    pub files: Vec<String>,
+    pub folders: Vec<Text>,
+    pub files: Vec<Text>,
     /// Files that stay once somebody changed them, with the hash that they were installed with.
-    pub kept: BTreeMap<String, String>,
+    pub kept: Vec<(Text, Text)>,
     pub keys: Vec<At>,
     /// Values: what was set, and what was there before.
     pub values: Vec<(At, Data, Option<Data>)>,
     pub items: Vec<Item>,
     pub services: Vec<Config>,
-    pub fonts: Vec<String>,
+    pub fonts: Vec<Text>,
 }
 
 /// A file's hash.
-pub fn hash(path: &str) -> Result<String> {
+pub fn hash(path: Text) -> Result<Text> {
     let file = files::File::open(path)?;
-    let mut hasher = Sha256::new();
+    let mut hasher = Hash::default();
     let mut buffer = alloc::vec![0; 1 << 16];
     loop {
         match file.read(&mut buffer)? {
@@ -57,7 +57,7 @@ pub fn hash(path: &str) -> Result<String> {
             n => hasher.update(&buffer[..n]),
         }
     }
-    Ok(hasher.finalize().iter().map(|b| format!("{b:02x}")).collect())
+    Ok(hex(&hasher.plain()))
 }
 
 impl Record {
@@ -66,30 +66,34 @@ impl Record {
     }
 
     /// Reads the record of the product in a folder; an empty one if there is none.
-    pub fn read(folder: &str) -> Result<Self> {
-        let path = format!("{folder}\\{NAME}");
-        if folder.is_empty() || !files::exists(&path) {
-            return Ok(Self::default());
+    pub fn read(folder: Text) -> Result<Self> {
+        let mut it = Self::default();
+        let file = path(folder, NAME);
+        if folder.is_empty() || !files::exists(file) {
+            return Ok(it);
         }
-        let bytes = files::read(&path)?;
-        let text = core::str::from_utf8(&bytes).map_err(|_| broken())?;
-        let mut it = Self { folder: folder.into(), ..Self::default() };
-        for line in text.strip_suffix("end\n").ok_or_else(broken)?.lines() {
-            let (kind, mut f) = Fields::of(line);
-            match kind {
-                "version" => it.version = f.text()?,
-                "machine" => it.machine = f.number()? == 1,
-                "choice" => it.choices.push(f.text()?),
-                "desktop" => it.desktop = f.number()? == 1,
-                "startup" => it.startup = f.number()? == 1,
-                "folder" => it.folders.push(f.text()?),
-                "file" => it.files.push(f.text()?),
-                "kept" => drop(it.kept.insert(f.text()?, f.text()?)),
-                "key" => it.keys.push(f.at()?),
-                "value" => it.values.push((f.at()?, f.data()?.ok_or_else(broken)?, f.data()?)),
-                "item" => it.items.push(Item { at: f.at()?, text: f.text()? }),
-                "service" => it.services.extend(f.config()?),
-                "font" => it.fonts.push(f.text()?),
+        it.folder = folder;
+        let mut f = Fields::of(&files::read(file)?)?;
+        while let Some(kind) = f.kind() {
+            match kind.among(t!("version|machine|desktop|startup|choice|folder|file|font|kept|key|value|item|service")) {
+                0 => it.version = f.text()?,
+                1 => it.machine = f.flag()?,
+                2 => it.desktop = f.flag()?,
+                3 => it.startup = f.flag()?,
+                4 => it.choices.push(f.text()?),
+                5 => it.folders.push(f.text()?),
+                6 => it.files.push(f.text()?),
+                7 => it.fonts.push(f.text()?),
+                8 => it.kept.push((f.text()?, f.text()?)),
+                9 => it.keys.push(f.at()?),
+                10 => {
+                    let (at, data, before) = (f.at()?, f.data()?, f.data()?);
+                    if let Some(data) = data {
+                        it.values.push((at, data, before));
+                    }
+                }
+                11 => it.items.push(Item { at: f.at()?, text: f.text()?, front: false }),
+                12 => it.services.extend(f.config()?),
                 // A newer version may have written more.
                 _ => {}
             }
@@ -97,46 +101,54 @@ impl Record {
         Ok(it)
     }
 
-    pub fn text(&self) -> String {
-        let mut out = String::new();
-        let mut put = |line: Line| {
-            out.push_str(&line.0);
-            out.push('\n');
-        };
-        put(Line::new("version").text(&self.version));
-        put(Line::new("machine").number(self.machine.into()));
-        put(Line::new("desktop").number(self.desktop.into()));
-        put(Line::new("startup").number(self.startup.into()));
-        for (kind, all) in
-            [("choice", &self.choices), ("folder", &self.folders), ("file", &self.files), ("font", &self.fonts)]
-        {
-            all.iter().for_each(|text| put(Line::new(kind).text(text)));
+    pub fn bytes(&self) -> Vec<u8> {
+        let mut out = Lines::new();
+        out.kind(t!("version")).text(self.version);
+        out.kind(t!("machine")).number(self.machine.into());
+        out.kind(t!("desktop")).number(self.desktop.into());
+        out.kind(t!("startup")).number(self.startup.into());
+        for (kind, all) in [
+            (t!("choice"), &self.choices),
+            (t!("folder"), &self.folders),
+            (t!("file"), &self.files),
+            (t!("font"), &self.fonts),
+        ] {
+            for text in all {
+                out.kind(kind).text(*text);
+            }
         }
-        self.kept.iter().for_each(|(path, hash)| put(Line::new("kept").text(path).text(hash)));
-        self.keys.iter().for_each(|at| put(Line::new("key").at(at)));
+        for (path, hash) in &self.kept {
+            out.kind(t!("kept")).text(*path).text(*hash);
+        }
+        for at in &self.keys {
+            out.kind(t!("key")).at(*at);
+        }
         for (at, data, before) in &self.values {
-            put(Line::new("value").at(at).data(&Some(data.clone())).data(before));
+            out.kind(t!("value")).at(*at).data(Some(*data)).data(*before);
         }
-        self.items.iter().for_each(|item| put(Line::new("item").at(&item.at).text(&item.text)));
-        self.services.iter().for_each(|config| put(Line::new("service").config(&Some(config.clone()))));
-        out.push_str("end\n");
-        out
+        for item in &self.items {
+            out.kind(t!("item")).at(item.at).text(item.text);
+        }
+        for config in &self.services {
+            out.kind(t!("service")).config(Some(config));
+        }
+        out.bytes()
+    }
+
+    /// The hash that a file which stays was installed with.
+    pub fn kept(&self, path: Text) -> Option<Text> {
+        self.kept.iter().find(|(p, _)| p.same(path)).map(|(_, hash)| *hash)
     }
 
     /// Whether a file is one that stays, and was changed since it was installed.
-    pub fn was_changed(&self, path: &str) -> bool {
-        let installed = self.kept.iter().find(|(p, _)| same(p, path)).map(|(_, hash)| hash);
-        match installed {
-            Some(installed) => hash(path).map_or(true, |now| now != *installed),
+    pub fn was_changed(&self, path: Text) -> bool {
+        match self.kept(path) {
+            Some(installed) => hash(path).map_or(true, |now| !now.is(installed)),
             None => false,
         }
     }
 
-    pub fn value(&self, at: &At) -> Option<&(At, Data, Option<Data>)> {
-        self.values.iter().find(|(a, ..)| same_place(a, at))
+    pub fn value(&self, at: At) -> Option<&(At, Data, Option<Data>)> {
+        self.values.iter().find(|(a, ..)| a.same(at))
     }
-}
-
-pub fn same_place(a: &At, b: &At) -> bool {
-    a.machine == b.machine && a.narrow == b.narrow && same(&a.key, &b.key) && same(&a.name, &b.name)
 }

@@ -1,56 +1,128 @@
 //! The registry: values read, set and taken away, in both views.
 
-use crate::system::{narrow, wide, Fault, Result};
-use alloc::string::String;
+use crate::system::{Fault, Result};
+use crate::text::{Text, EMPTY};
+use alloc::boxed::Box;
 use alloc::vec;
 use alloc::vec::Vec;
+use core::ops::Deref;
+use core::ptr::{null, null_mut};
 use windows_sys::Win32::System::Registry as reg;
 
 /// Where a value stands.
-#[derive(Clone, PartialEq, Eq)]
-pub struct At {
+pub struct Place {
     /// The machine's part, or the person's.
     pub machine: bool,
     /// The part that 32-bit programs see.
     pub narrow: bool,
-    pub key: String,
-    pub name: String,
+    pub key: Text,
+    pub name: Text,
 }
 
-/// A value: its type and its bytes.
-pub type Data = (u32, Vec<u8>);
+/// Such a place in one word of memory; it is never given back.
+#[derive(Clone, Copy)]
+pub struct At(&'static Place);
 
-pub fn text(value: &str) -> Data {
-    (reg::REG_SZ, bytes(&wide(value)))
-}
-
-pub fn number(value: u32) -> Data {
-    (reg::REG_DWORD, value.to_le_bytes().to_vec())
-}
-
-pub fn bytes(units: &[u16]) -> Vec<u8> {
-    units.iter().flat_map(|u| u.to_le_bytes()).collect()
-}
-
-pub fn list(texts: &[String]) -> Data {
-    let mut units: Vec<u16> = Vec::new();
-    for text in texts {
-        units.extend(text.encode_utf16().chain([0]));
+impl Deref for At {
+    type Target = Place;
+    fn deref(&self) -> &Place {
+        self.0
     }
-    units.push(0);
-    (reg::REG_MULTI_SZ, bytes(&units))
 }
 
-/// A list's texts.
-pub fn as_list(data: &Data) -> Vec<String> {
-    let units: Vec<u16> = data.1.chunks_exact(2).map(|b| u16::from_le_bytes([b[0], b[1]])).collect();
-    units.split(|u| *u == 0).filter(|t| !t.is_empty()).map(narrow).collect()
+impl At {
+    pub fn of(machine: bool, narrow: bool, key: Text, name: Text) -> Self {
+        Self(Box::leak(Box::new(Place { machine, narrow, key, name })))
+    }
+
+    pub fn new(machine: bool, key: Text, name: Text) -> Self {
+        Self::of(machine, false, key, name)
+    }
+
+    /// The key itself.
+    pub fn of_key(self, key: Text) -> Self {
+        Self::of(self.machine, self.narrow, key, EMPTY)
+    }
+
+    pub fn same(self, other: Self) -> bool {
+        self.machine == other.machine && self.narrow == other.narrow && self.key.same(other.key) && self.name.same(other.name)
+    }
 }
 
-/// A text's value.
-pub fn as_text(data: &Data) -> String {
-    let units: Vec<u16> = data.1.chunks_exact(2).map(|b| u16::from_le_bytes([b[0], b[1]])).collect();
-    narrow(&units)
+/// A value's type and its bytes.
+#[derive(PartialEq, Eq)]
+pub struct Value {
+    pub kind: u32,
+    pub bytes: Vec<u8>,
+}
+
+/// A value in one word of memory; it is never given back.
+#[derive(Clone, Copy, PartialEq, Eq)]
+pub struct Data(&'static Value);
+
+impl Deref for Data {
+    type Target = Value;
+    fn deref(&self) -> &Value {
+        self.0
+    }
+}
+
+impl Data {
+    pub fn new(kind: u32, bytes: Vec<u8>) -> Self {
+        Self(Box::leak(Box::new(Value { kind, bytes })))
+    }
+
+    fn of_units(kind: u32, units: &[u16]) -> Self {
+        let mut bytes = Vec::with_capacity(units.len() * 2);
+        for unit in units {
+            bytes.extend_from_slice(&unit.to_le_bytes());
+        }
+        Self::new(kind, bytes)
+    }
+
+    pub fn of_text(kind: u32, text: Text) -> Self {
+        let mut units = text.units().to_vec();
+        units.push(0);
+        Self::of_units(kind, &units)
+    }
+
+    pub fn text(text: Text) -> Self {
+        Self::of_text(reg::REG_SZ, text)
+    }
+
+    pub fn number(value: u32) -> Self {
+        Self::new(reg::REG_DWORD, value.to_le_bytes().to_vec())
+    }
+
+    pub fn list(texts: &[Text]) -> Self {
+        let mut units = Vec::new();
+        for text in texts {
+            units.extend_from_slice(text.units());
+            units.push(0);
+        }
+        units.push(0);
+        Self::of_units(reg::REG_MULTI_SZ, &units)
+    }
+
+    /// A list's texts.
+    pub fn as_list(self) -> Vec<Text> {
+        let mut units: Vec<u16> = Vec::with_capacity(self.bytes.len() / 2);
+        for pair in self.bytes.chunks_exact(2) {
+            units.push(u16::from_le_bytes([pair[0], pair[1]]));
+        }
+        let mut all = Vec::new();
+        for text in units.split(|u| *u == 0) {
+            if !text.is_empty() {
+                all.push(Text::of(text));
+            }
+        }
+        all
+    }
+
+    /// A text's value.
+    pub fn as_text(self) -> Text {
+        self.as_list().first().copied().unwrap_or(EMPTY)
+    }
 }
 
 fn root(machine: bool) -> reg::HKEY {
@@ -71,118 +143,92 @@ impl Drop for Key {
     }
 }
 
-fn open(at: &At, access: u32) -> Option<Key> {
-    let mut key = core::ptr::null_mut();
+fn open(at: At, access: u32) -> Option<Key> {
+    let mut key = null_mut();
     // SAFETY: the name ends with a zero.
-    let error =
-        unsafe { reg::RegOpenKeyExW(root(at.machine), wide(&at.key).as_ptr(), 0, access | view(at.narrow), &mut key) };
+    let error = unsafe { reg::RegOpenKeyExW(root(at.machine), at.key.ptr(), 0, access | view(at.narrow), &mut key) };
     (error == 0).then_some(Key(key))
 }
 
-pub fn read(at: &At) -> Option<Data> {
+fn create(at: At, access: u32) -> Result<Key> {
+    let mut key = null_mut();
+    let access = access | view(at.narrow);
+    // SAFETY: the name ends with a zero.
+    let error = unsafe {
+        reg::RegCreateKeyExW(root(at.machine), at.key.ptr(), 0, null(), 0, access, null(), &mut key, null_mut())
+    };
+    if error == 0 { Ok(Key(key)) } else { Err(Fault::of(at.key, error)) }
+}
+
+pub fn read(at: At) -> Option<Data> {
     let key = open(at, reg::KEY_QUERY_VALUE)?;
-    let name = wide(&at.name);
     let (mut kind, mut size) = (0, 0);
     // SAFETY: sizes are asked for first; the buffer has the size that was said.
     unsafe {
-        let null = core::ptr::null_mut();
-        if reg::RegQueryValueExW(key.0, name.as_ptr(), core::ptr::null(), &mut kind, null, &mut size) != 0 {
+        if reg::RegQueryValueExW(key.0, at.name.ptr(), null(), &mut kind, null_mut(), &mut size) != 0 {
             return None;
         }
         let mut data = vec![0; size as usize];
-        if reg::RegQueryValueExW(key.0, name.as_ptr(), core::ptr::null(), &mut kind, data.as_mut_ptr(), &mut size) != 0 {
+        if reg::RegQueryValueExW(key.0, at.name.ptr(), null(), &mut kind, data.as_mut_ptr(), &mut size) != 0 {
             return None;
         }
         data.truncate(size as usize);
-        Some((kind, data))
+        Some(Data::new(kind, data))
     }
 }
 
-pub fn set(at: &At, data: &Data) -> Result<()> {
-    let mut key = core::ptr::null_mut();
-    let access = reg::KEY_SET_VALUE | view(at.narrow);
-    // SAFETY: names end with a zero; the data has as many bytes as is said.
-    unsafe {
-        let null = core::ptr::null_mut();
-        let error = reg::RegCreateKeyExW(
-            root(at.machine), wide(&at.key).as_ptr(), 0, core::ptr::null(), 0, access, core::ptr::null(), &mut key, null,
-        );
-        if error != 0 {
-            return Err(Fault::of(&at.key, error));
-        }
-        let key = Key(key);
-        let error =
-            reg::RegSetValueExW(key.0, wide(&at.name).as_ptr(), 0, data.0, data.1.as_ptr(), data.1.len() as u32);
-        if error != 0 { Err(Fault::of(&at.key, error)) } else { Ok(()) }
-    }
+pub fn set(at: At, data: Data) -> Result<()> {
+    let key = create(at, reg::KEY_SET_VALUE)?;
+    // SAFETY: the name ends with a zero; the data has as many bytes as is said.
+    let error =
+        unsafe { reg::RegSetValueExW(key.0, at.name.ptr(), 0, data.kind, data.bytes.as_ptr(), data.bytes.len() as u32) };
+    if error == 0 { Ok(()) } else { Err(Fault::of(at.key, error)) }
 }
 
 /// Takes a value away.
-pub fn remove(at: &At) -> Result<()> {
+pub fn remove(at: At) -> Result<()> {
     if let Some(key) = open(at, reg::KEY_SET_VALUE) {
         // SAFETY: the name ends with a zero.
-        let error = unsafe { reg::RegDeleteValueW(key.0, wide(&at.name).as_ptr()) };
+        let error = unsafe { reg::RegDeleteValueW(key.0, at.name.ptr()) };
         if error != 0 && error != 2 {
-            return Err(Fault::of(&at.key, error));
+            return Err(Fault::of(at.key, error));
         }
     }
     Ok(())
 }
 
 /// The keys above a value that are not there yet, the topmost first, its own key last.
-pub fn missing_keys(at: &At) -> Vec<String> {
+pub fn missing_keys(at: At) -> Vec<Text> {
     let mut missing = Vec::new();
-    let mut now = at.key.as_str();
-    loop {
-        if open(&At { key: now.into(), ..at.clone() }, reg::KEY_QUERY_VALUE).is_some() {
-            break;
-        }
-        missing.push(String::from(now));
-        match now.rsplit_once('\\') {
-            Some((parent, _)) => now = parent,
-            None => break,
-        }
+    let mut now = at.key;
+    while !now.is_empty() && open(at.of_key(now), reg::KEY_QUERY_VALUE).is_none() {
+        missing.push(now);
+        now = now.parent();
     }
     missing.reverse();
     missing
 }
 
 /// Makes a key.
-pub fn make_key(at: &At) -> Result<()> {
-    let mut key = core::ptr::null_mut();
-    let access = reg::KEY_QUERY_VALUE | view(at.narrow);
-    // SAFETY: the name ends with a zero.
-    let error = unsafe {
-        reg::RegCreateKeyExW(
-            root(at.machine), wide(&at.key).as_ptr(), 0, core::ptr::null(), 0, access, core::ptr::null(), &mut key,
-            core::ptr::null_mut(),
-        )
-    };
-    if error != 0 {
-        return Err(Fault::of(&at.key, error));
-    }
-    drop(Key(key));
-    Ok(())
+pub fn make_key(at: At) -> Result<()> {
+    create(at, reg::KEY_QUERY_VALUE).map(drop)
 }
 
 /// Takes a key away if nothing is in it.
-pub fn remove_key(at: &At) {
+pub fn remove_key(at: At) {
     if is_empty(at) {
         // SAFETY: the name ends with a zero.
-        unsafe { reg::RegDeleteKeyExW(root(at.machine), wide(&at.key).as_ptr(), view(at.narrow), 0) };
+        unsafe { reg::RegDeleteKeyExW(root(at.machine), at.key.ptr(), view(at.narrow), 0) };
     }
 }
 
-fn is_empty(at: &At) -> bool {
+fn is_empty(at: At) -> bool {
     let Some(key) = open(at, reg::KEY_QUERY_VALUE | reg::KEY_ENUMERATE_SUB_KEYS) else { return false };
     let (mut keys, mut values) = (0, 0);
-    let null = core::ptr::null_mut();
+    let no = null_mut();
     // SAFETY: what is not wanted is null.
     let error = unsafe {
-        reg::RegQueryInfoKeyW(
-            key.0, core::ptr::null_mut(), null, core::ptr::null(), &mut keys, null, null, &mut values, null, null, null,
-            core::ptr::null_mut(),
-        )
+        reg::RegQueryInfoKeyW(key.0, null_mut(), no, null(), &mut keys, no, no, &mut values, no, no, no, null_mut())
     };
     error == 0 && keys == 0 && values == 0
 }

@@ -1,23 +1,25 @@
 //! Services: made, changed, stopped, taken away.
 
 use crate::files::ticks;
-use crate::system::{wide, Fault, Result};
-use alloc::string::String;
+use crate::system::{done, Fault, Result};
+use crate::text::{t, Text};
 use windows_sys::Win32::System::Services as sc;
 use windows_sys::Win32::System::Threading::Sleep;
 
 /// A service, as it is set up and as it is remembered.
-#[derive(Clone, PartialEq, Eq)]
-pub struct Config {
-    pub name: String,
-    pub title: String,
-    pub description: String,
+pub struct Settings {
+    pub name: Text,
+    pub title: Text,
+    pub description: Text,
     /// The whole command line.
-    pub command: String,
+    pub command: Text,
     /// 0 automatic, 1 on demand, 2 disabled.
     pub start: i32,
-    pub account: String,
+    pub account: Text,
 }
+
+/// The same in one word of memory; it is never given back.
+pub type Config = &'static Settings;
 
 struct Handle(sc::SC_HANDLE);
 
@@ -31,21 +33,20 @@ impl Drop for Handle {
 fn manager() -> Result<Handle> {
     // SAFETY: null stands for this machine and its active services.
     let handle = unsafe { sc::OpenSCManagerW(core::ptr::null(), core::ptr::null(), sc::SC_MANAGER_ALL_ACCESS) };
-    if handle.is_null() { Err(Fault::last("services")) } else { Ok(Handle(handle)) }
+    if handle.is_null() { Err(Fault::last(t!("services"))) } else { Ok(Handle(handle)) }
 }
 
-fn open(manager: &Handle, name: &str) -> Option<Handle> {
+fn open(manager: &Handle, name: Text) -> Option<Handle> {
     // SAFETY: the name ends with a zero.
-    let handle = unsafe { sc::OpenServiceW(manager.0, wide(name).as_ptr(), sc::SERVICE_ALL_ACCESS) };
+    let handle = unsafe { sc::OpenServiceW(manager.0, name.ptr(), sc::SERVICE_ALL_ACCESS) };
     (!handle.is_null()).then_some(Handle(handle))
 }
 
 /// Makes a service, or gives one that is there these settings.
-pub fn set(config: &Config) -> Result<()> {
+pub fn set(config: Config) -> Result<()> {
     let manager = manager()?;
-    let (name, title, command) = (wide(&config.name), wide(&config.title), wide(&config.command));
-    let account = wide(&config.account);
-    let account = if config.account.is_empty() { core::ptr::null() } else { account.as_ptr() };
+    let (name, title, command) = (config.name.ptr(), config.title.ptr(), config.command.ptr());
+    let account = if config.account.is_empty() { core::ptr::null() } else { config.account.ptr() };
     let start = match config.start {
         0 => sc::SERVICE_AUTO_START,
         1 => sc::SERVICE_DEMAND_START,
@@ -54,38 +55,35 @@ pub fn set(config: &Config) -> Result<()> {
     let null = core::ptr::null();
     // SAFETY: texts end with a zero; what does not change is null.
     let service = unsafe {
-        match open(&manager, &config.name) {
+        match open(&manager, config.name) {
             Some(service) => {
                 let ok = sc::ChangeServiceConfigW(
-                    service.0, sc::SERVICE_WIN32_OWN_PROCESS, start, sc::SERVICE_ERROR_NORMAL, command.as_ptr(), null,
-                    core::ptr::null_mut(), null, account, null, title.as_ptr(),
+                    service.0, sc::SERVICE_WIN32_OWN_PROCESS, start, sc::SERVICE_ERROR_NORMAL, command, null,
+                    core::ptr::null_mut(), null, account, null, title,
                 );
-                if ok == 0 {
-                    return Err(Fault::last(&config.name));
-                }
+                done(ok, config.name)?;
                 service
             }
             None => {
                 let handle = sc::CreateServiceW(
-                    manager.0, name.as_ptr(), title.as_ptr(), sc::SERVICE_ALL_ACCESS, sc::SERVICE_WIN32_OWN_PROCESS, start,
-                    sc::SERVICE_ERROR_NORMAL, command.as_ptr(), null, core::ptr::null_mut(), null, account, null,
+                    manager.0, name, title, sc::SERVICE_ALL_ACCESS, sc::SERVICE_WIN32_OWN_PROCESS, start,
+                    sc::SERVICE_ERROR_NORMAL, command, null, core::ptr::null_mut(), null, account, null,
                 );
                 if handle.is_null() {
-                    return Err(Fault::last(&config.name));
+                    return Err(Fault::last(config.name));
                 }
                 Handle(handle)
             }
         }
     };
-    let mut text = wide(&config.description);
-    let description = sc::SERVICE_DESCRIPTIONW { lpDescription: text.as_mut_ptr() };
+    let description = sc::SERVICE_DESCRIPTIONW { lpDescription: config.description.ptr().cast_mut() };
     // SAFETY: the structure is the one that this level asks for.
     unsafe { sc::ChangeServiceConfig2W(service.0, sc::SERVICE_CONFIG_DESCRIPTION, (&raw const description).cast()) };
     Ok(())
 }
 
 /// Stops a service and waits until it has stopped, half a minute at most.
-pub fn stop(name: &str) {
+pub fn stop(name: Text) {
     let Ok(manager) = manager() else { return };
     let Some(service) = open(&manager, name) else { return };
     // SAFETY: the structure is plain data, filled by the system.
@@ -105,14 +103,14 @@ pub fn stop(name: &str) {
 }
 
 /// Starts a service; that it can't be is its own trouble.
-pub fn start(name: &str) -> bool {
+pub fn start(name: Text) -> bool {
     let Ok(manager) = manager() else { return false };
     let Some(service) = open(&manager, name) else { return false };
     // SAFETY: no arguments.
     unsafe { sc::StartServiceW(service.0, 0, core::ptr::null()) != 0 }
 }
 
-pub fn remove(name: &str) -> Result<()> {
+pub fn remove(name: Text) -> Result<()> {
     stop(name);
     let manager = manager()?;
     match open(&manager, name) {

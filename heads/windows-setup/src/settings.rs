@@ -1,10 +1,9 @@
 //! The command line: the switches that this format is known by, and further ones with names. `/S` installs silently,
 //! `/D=FOLDER`, the last one and without quotes, says where.
 
-use crate::system::{code, narrow_at, Fault, Result};
-use alloc::string::String;
+use crate::system::{code, Fault, Result};
+use crate::text::{cat, join, t, Text, EMPTY};
 use alloc::vec::Vec;
-use windows_sys::Win32::Foundation::LocalFree;
 use windows_sys::Win32::System::Environment::GetCommandLineW;
 use windows_sys::Win32::UI::Shell::CommandLineToArgvW;
 
@@ -16,101 +15,113 @@ pub enum InUse {
     Close,
 }
 
-#[derive(Clone)]
 pub struct Settings {
     pub silent: bool,
-    pub folder: Option<String>,
-    /// `machine` or `person`.
-    pub scope: Option<String>,
-    pub choices: Option<Vec<String>>,
+    pub folder: Option<Text>,
+    /// For everyone, or for one person.
+    pub machine: Option<bool>,
+    pub choices: Option<Vec<Text>>,
     pub desktop: Option<bool>,
     pub startup: Option<bool>,
-    pub language: String,
-    pub log: Option<String>,
+    pub language: Text,
+    pub log: Option<Text>,
     pub in_use: InUse,
     pub remove: bool,
     /// Only finishes or undoes what was interrupted.
     pub resume: bool,
     /// The folder of the product that is to be removed.
-    pub from: Option<String>,
+    pub from: Option<Text>,
     /// The wizard begins behind the page that asks for whom.
     pub elevated: bool,
     /// The whole line behind the program's own name.
-    pub line: String,
-}
-
-/// The line behind the program's name.
-fn behind_the_name(line: &str) -> &str {
-    let line = line.trim_start();
-    let rest = match line.strip_prefix('"') {
-        Some(rest) => rest.split_once('"').map_or("", |(_, rest)| rest),
-        None => line.split_once([' ', '\t']).map_or("", |(_, rest)| rest),
-    };
-    rest.trim_start()
+    pub line: Text,
 }
 
 /// The command line behind the program's name, as it stands.
-pub fn own_line() -> String {
-    // SAFETY: the system's own text.
-    let whole = unsafe { narrow_at(GetCommandLineW()) };
-    behind_the_name(&whole).into()
+pub fn own_line() -> Text {
+    // SAFETY: the system's own text, which stays.
+    let line = unsafe { Text::at(GetCommandLineW()) };
+    let units = line.units();
+    let is_quoted = units.first() == Some(&b'"'.into());
+    let is_end = |u: &u16| if is_quoted { *u == b'"'.into() } else { matches!(*u as u8, b' ' | b'\t') };
+    let start = usize::from(is_quoted);
+    let end = units.iter().skip(start).position(is_end).map_or(units.len(), |n| start + n + 1);
+    line.skip(end).trim(b" \t")
 }
 
 impl Settings {
-    pub fn read(line: &str) -> Result<Self> {
+    pub fn read(line: Text) -> Result<Self> {
         let mut it = Self {
             silent: false,
             folder: None,
-            scope: None,
+            machine: None,
             choices: None,
             desktop: None,
             startup: None,
-            language: String::new(),
+            language: EMPTY,
             log: None,
             in_use: InUse::Stop,
             remove: false,
             resume: false,
             from: None,
             elevated: false,
-            line: line.into(),
+            line,
         };
+        let mut switches = line;
         // A folder's name goes to the line's end, blanks included.
-        let begins = |at: &usize| *at == 0 || matches!(line.as_bytes()[at - 1], b' ' | b'"');
-        let (switches, folder) = match line.find("/D=").filter(begins) {
+        if let Some(at) = line.find(t!("/D=")) {
+            let before = line.first(at);
             // Some shells put the whole switch in quotes.
-            Some(at) => (line[..at].trim_end_matches('"'), Some(line[at + 3..].trim().trim_matches('"'))),
-            None => (line, None),
-        };
-        it.folder = folder.map(|f| f.trim_end_matches('\\').into());
+            if before.is_empty() || before.ends(t!(" ")) || before.ends(t!("\"")) {
+                it.folder = Some(line.skip(at + 3).trim(b" \t\"").without_slash());
+                switches = if before.ends(t!("\"")) { before.first(at - 1) } else { before };
+            }
+        }
         for argument in arguments(switches) {
-            it.take(&argument)?;
+            it.take(argument)?;
         }
         Ok(it)
     }
 
-    fn take(&mut self, argument: &str) -> Result<()> {
-        let unknown = || Err(Fault::new(code::USAGE, "setup-usage", argument));
-        let (name, value) = argument.split_once('=').map_or((argument, None), |(n, v)| (n, Some(v)));
-        let yes = |value: &str| matches!(value, "1" | "yes");
-        match (name.to_ascii_uppercase().as_str(), value) {
-            ("/S", None) => self.silent = true,
-            // The check is always made: it takes less than a moment.
-            ("/NCRC", None) => {}
-            ("/REMOVE", None) => self.remove = true,
-            ("/RESUME", None) => self.resume = true,
-            ("/ELEVATED", None) => self.elevated = true,
-            ("/SCOPE", Some(scope @ ("machine" | "person"))) => self.scope = Some(scope.into()),
-            ("/CHOICES", Some(all)) => {
-                self.choices = Some(all.split(',').filter(|c| !c.is_empty()).map(String::from).collect());
+    fn take(&mut self, argument: Text) -> Result<()> {
+        let (name, value) = match argument.find(t!("=")) {
+            Some(at) => (argument.first(at), Some(argument.skip(at + 1))),
+            None => (argument, None),
+        };
+        let name = name.upper();
+        let unknown = || Err(Fault::new(code::USAGE, t!("setup-usage"), argument));
+        let Some(value) = value else {
+            match name.among(t!("/S|/REMOVE|/RESUME|/ELEVATED|/NCRC")) {
+                0 => self.silent = true,
+                1 => self.remove = true,
+                2 => self.resume = true,
+                3 => self.elevated = true,
+                // The check is always made: it takes less than a moment.
+                4 => {}
+                _ => return unknown(),
             }
-            ("/DESKTOP", Some(value)) => self.desktop = Some(yes(value)),
-            ("/STARTUP", Some(value)) => self.startup = Some(yes(value)),
-            ("/LANGUAGE", Some(value)) => self.language = value.into(),
-            ("/LOG", Some(value)) => self.log = Some(value.into()),
-            ("/FROM", Some(value)) => self.from = Some(value.into()),
-            ("/IN-USE", Some("stop")) => self.in_use = InUse::Stop,
-            ("/IN-USE", Some("wait")) => self.in_use = InUse::Wait,
-            ("/IN-USE", Some("close")) => self.in_use = InUse::Close,
+            return Ok(());
+        };
+        let yes = value.among(t!("1|yes")) < 2;
+        match name.among(t!("/SCOPE|/CHOICES|/DESKTOP|/STARTUP|/LANGUAGE|/LOG|/FROM|/IN-USE")) {
+            0 => match value.among(t!("person|machine")) {
+                n @ 0..=1 => self.machine = Some(n == 1),
+                _ => return unknown(),
+            },
+            1 => self.choices = Some(value.split(b',')),
+            2 => self.desktop = Some(yes),
+            3 => self.startup = Some(yes),
+            4 => self.language = value,
+            5 => self.log = Some(value),
+            6 => self.from = Some(value),
+            7 => {
+                self.in_use = match value.among(t!("stop|wait|close")) {
+                    0 => InUse::Stop,
+                    1 => InUse::Wait,
+                    2 => InUse::Close,
+                    _ => return unknown(),
+                }
+            }
             _ => return unknown(),
         }
         Ok(())
@@ -118,54 +129,61 @@ impl Settings {
 }
 
 /// A command line as arguments, by the system's own rules.
-pub fn arguments(line: &str) -> Vec<String> {
-    if line.trim().is_empty() {
-        return Vec::new();
-    }
+fn arguments(line: Text) -> Vec<Text> {
+    let mut all = Vec::new();
     let mut count = 0;
     // The first argument is taken as a program's name, by other rules.
-    let line = crate::system::wide(&alloc::format!("x {line}"));
-    // SAFETY: the line ends with a zero; the list has as many items as is said, and is given back once.
+    let line = cat(&[t!("x "), line]);
+    // SAFETY: the line ends with a zero; the list has as many items as is said, and is never given back.
     unsafe {
-        let all = CommandLineToArgvW(line.as_ptr(), &mut count);
-        if all.is_null() {
-            return Vec::new();
+        let list = CommandLineToArgvW(line.ptr(), &mut count);
+        if !list.is_null() {
+            for n in 1..count.max(1) as usize {
+                all.push(Text::at(*list.add(n)));
+            }
         }
-        let arguments = (1..count as usize).map(|n| narrow_at(*all.add(n))).collect();
-        LocalFree(all.cast());
-        arguments
     }
+    all
 }
 
 /// An argument in the form in which programs take lines apart.
-pub fn quoted(argument: &str) -> String {
-    if !argument.is_empty() && !argument.contains([' ', '\t', '"', '\n', '\u{b}']) {
-        return argument.into();
-    }
-    let mut out = String::from("\"");
+pub fn quoted(argument: Text) -> Text {
+    if argument.is_empty() || argument.has(b" \t\"\n\x0B") { in_quotes(argument) } else { argument }
+}
+
+fn in_quotes(argument: Text) -> Text {
+    const QUOTE: u16 = b'"' as u16;
+    const SLASH: u16 = b'\\' as u16;
+    let mut out = alloc::vec![QUOTE];
     let mut slashes = 0;
-    let put = |out: &mut String, n: usize| (0..n).for_each(|_| out.push('\\'));
-    for c in argument.chars() {
-        match c {
-            '\\' => slashes += 1,
-            '"' => {
-                put(&mut out, slashes * 2 + 1);
-                out.push('"');
-                slashes = 0;
-            }
-            c => {
-                put(&mut out, slashes);
-                out.push(c);
-                slashes = 0;
-            }
+    // Backslashes before a quote stand twice, and one more before one that is meant.
+    for unit in argument.units().iter().copied().chain([0]) {
+        if unit == SLASH {
+            slashes += 1;
+            continue;
         }
+        let count = match unit {
+            QUOTE => slashes * 2 + 1,
+            0 => slashes * 2,
+            _ => slashes,
+        };
+        out.resize(out.len() + count, SLASH);
+        slashes = 0;
+        out.push(if unit == 0 { QUOTE } else { unit });
     }
-    put(&mut out, slashes * 2);
-    out.push('"');
-    out
+    Text::of(&out)
+}
+
+/// A path in quotes: with or without blanks nobody takes it apart in the wrong place.
+pub fn quoted_path(path: Text) -> Text {
+    in_quotes(path)
 }
 
 /// Arguments as one line.
-pub fn command_line(arguments: &[String]) -> String {
-    arguments.iter().map(|a| quoted(a)).collect::<Vec<_>>().join(" ")
+pub fn command_line(arguments: &[Text]) -> Text {
+    let mut all = Vec::new();
+    for argument in arguments {
+        all.push(quoted(*argument));
+    }
+    join(&all, t!(" "))
 }

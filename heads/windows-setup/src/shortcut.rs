@@ -1,6 +1,7 @@
 //! Shortcuts: the shell's own objects write them.
 
-use crate::system::{wide, Fault, Result};
+use crate::system::{Fault, Result};
+use crate::text::Text;
 use core::ffi::c_void;
 use windows_sys::core::{GUID, HRESULT};
 use windows_sys::Win32::System::Com::{CoCreateInstance, CoInitializeEx, CLSCTX_INPROC_SERVER, COINIT_APARTMENTTHREADED};
@@ -13,13 +14,14 @@ const PROPERTY_STORE: GUID = GUID::from_u128(0x886d8eeb_8cf2_4446_8d02_cdba1dbdc
 const MODEL_ID: PropertyKey = PropertyKey { set: GUID::from_u128(0x9f4c2855_9f79_4b39_a8d0_e1d42de1d5f3), id: 5 };
 const VT_LPWSTR: u16 = 31;
 
-/// What a shortcut says.
-pub struct Link<'l> {
-    pub target: &'l str,
-    pub arguments: &'l str,
-    pub folder: &'l str,
-    pub description: &'l str,
-    pub model_id: &'l str,
+/// What a shortcut says, and where it is.
+#[derive(Clone, Copy)]
+pub struct Link {
+    pub path: Text,
+    pub target: Text,
+    pub arguments: Text,
+    pub folder: Text,
+    pub description: Text,
 }
 
 type Object = *mut *const *const c_void;
@@ -66,7 +68,7 @@ impl Drop for Held {
     }
 }
 
-fn checked(result: HRESULT, path: &str) -> Result<()> {
+fn checked(result: HRESULT, path: Text) -> Result<()> {
     if result < 0 { Err(Fault::of(path, result as u32)) } else { Ok(()) }
 }
 
@@ -77,7 +79,7 @@ pub fn begin() {
 }
 
 /// Writes a shortcut.
-pub fn write(path: &str, link: &Link) -> Result<()> {
+pub fn write(path: Text, link: &Link, model_id: Text) -> Result<()> {
     // SAFETY: interfaces and their methods are those of the system's own declarations: IShellLinkW, IPropertyStore,
     // IPersistFile; texts end with a zero and live until the call is over.
     unsafe {
@@ -85,23 +87,22 @@ pub fn write(path: &str, link: &Link) -> Result<()> {
         let out = (&raw mut object).cast();
         checked(CoCreateInstance(&CLASS, core::ptr::null_mut(), CLSCTX_INPROC_SERVER, &SHELL_LINK, out), path)?;
         let shell = Held(object);
-        let set = |n: usize, text: &str| checked(method::<Texts>(shell.0, n)(shell.0, wide(text).as_ptr()), path);
+        let set = |n: usize, text: Text| checked(method::<Texts>(shell.0, n)(shell.0, text.ptr()), path);
         set(20, link.target)?;
         set(11, link.arguments)?;
         set(9, link.folder)?;
         set(7, link.description)?;
-        checked(method::<Icon>(shell.0, 17)(shell.0, wide(link.target).as_ptr(), 0), path)?;
+        checked(method::<Icon>(shell.0, 17)(shell.0, link.target.ptr(), 0), path)?;
         let mut object: Object = core::ptr::null_mut();
         if method::<Query>(shell.0, 0)(shell.0, &PROPERTY_STORE, &mut object) >= 0 {
             let store = Held(object);
-            let id = wide(link.model_id);
-            let value = Variant { kind: VT_LPWSTR, reserved: [0; 3], text: id.as_ptr(), rest: 0 };
+            let value = Variant { kind: VT_LPWSTR, reserved: [0; 3], text: model_id.ptr(), rest: 0 };
             checked(method::<SetValue>(store.0, 6)(store.0, &MODEL_ID, &value), path)?;
             checked(method::<Commit>(store.0, 7)(store.0), path)?;
         }
         let mut object: Object = core::ptr::null_mut();
         checked(method::<Query>(shell.0, 0)(shell.0, &PERSIST_FILE, &mut object), path)?;
         let file = Held(object);
-        checked(method::<Save>(file.0, 6)(file.0, wide(path).as_ptr(), 1), path)
+        checked(method::<Save>(file.0, 6)(file.0, path.ptr(), 1), path)
     }
 }

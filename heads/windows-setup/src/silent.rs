@@ -1,55 +1,19 @@
 //! Without windows: sentences go to the error stream where there is one, and into the log.
 
-use crate::install::{self, Answer, Watch};
-use crate::log::Log;
+use crate::install;
 use crate::package::Package;
 use crate::product::Product;
 use crate::record::Record;
-use crate::settings::{InUse, Settings};
 use crate::system::{Fault, Result};
+use crate::text::{cat, t, to_utf8, Text};
+use crate::watch::Watch;
 use crate::wishes::Chosen;
-use alloc::format;
-use alloc::string::String;
 use windows_sys::Win32::Storage::FileSystem::WriteFile;
 use windows_sys::Win32::System::Console::{AttachConsole, GetStdHandle, ATTACH_PARENT_PROCESS, STD_ERROR_HANDLE};
-use windows_sys::Win32::System::Threading::Sleep;
-
-/// How long files in use are waited for: ten minutes.
-const LONGEST: u32 = 600;
-
-pub struct Silent<'l> {
-    pub log: &'l mut Log,
-    pub in_use: InUse,
-}
-
-static WAITED: core::sync::atomic::AtomicU32 = core::sync::atomic::AtomicU32::new(0);
-
-impl Watch for Silent<'_> {
-    fn progress(&mut self, _: u32, _: &str) {}
-
-    fn cancelled(&self) -> bool {
-        false
-    }
-
-    fn in_use(&mut self, _: &[String]) -> Answer {
-        let waited = WAITED.fetch_add(1, core::sync::atomic::Ordering::Relaxed);
-        // SAFETY: no preconditions.
-        unsafe { Sleep(1000) };
-        match self.in_use {
-            InUse::Wait if waited < LONGEST => Answer::Again,
-            InUse::Close if waited < 30 => Answer::Close,
-            _ => Answer::Stop,
-        }
-    }
-
-    fn log(&mut self, line: &str) {
-        self.log.line(line);
-    }
-}
 
 /// Writes a sentence to the error stream.
-pub fn complain(sentence: &str) {
-    let line = format!("{sentence}\r\n");
+fn complain(sentence: Text) {
+    let line = to_utf8(cat(&[sentence, t!("\r\n")]).units());
     // SAFETY: the buffer has as many bytes; where there is no stream nothing happens.
     unsafe {
         AttachConsole(ATTACH_PARENT_PROCESS);
@@ -59,38 +23,38 @@ pub fn complain(sentence: &str) {
 }
 
 /// Ends before there is a product to speak of.
-pub fn end_early(silent: bool, sentence: &str, code: u32) -> u32 {
+pub fn end_early(silent: bool, sentence: Text, code: u32) -> u32 {
     complain(sentence);
     if !silent {
-        crate::window::say("Setup", sentence);
+        crate::window::say(t!("Setup"), sentence);
     }
     code
 }
 
-#[allow(clippy::too_many_arguments)]
-pub fn run(
-    package: &mut Package,
-    product: &Product,
-    chosen: &Chosen,
-    old: &Record,
-    removes: bool,
-    fault: Option<Fault>,
-    language: usize,
-    log: &mut Log,
-    settings: &Settings,
-) -> u32 {
-    let log_path = log.path.clone();
-    let mut watch = Silent { log, in_use: settings.in_use };
-    let result: Result<()> = match fault {
+/// What a silent run goes by.
+pub struct Run<'r> {
+    pub package: &'r mut Package,
+    pub product: &'static Product,
+    pub chosen: &'r Chosen,
+    pub old: &'r Record,
+    pub removes: bool,
+    /// Something that already speaks against it.
+    pub fault: Option<Fault>,
+    pub language: usize,
+}
+
+pub fn run(run: Run, watch: &mut Watch) -> u32 {
+    let Run { package, product, chosen, old, .. } = run;
+    let result: Result<()> = match run.fault {
         Some(fault) => Err(fault),
-        None if removes => crate::uninstaller_of(package, old).and_then(|p| install::remove(product, old, &p, &mut watch)),
-        None => install::install(package, product, chosen, old, &mut watch),
+        None if run.removes => crate::uninstaller_of(package, old).and_then(|p| install::remove(product, old, &p, watch)),
+        None => install::install(package, product, chosen, old, watch),
     };
-    log.result(&result);
+    watch.log.result(&result);
     match result {
         Ok(()) => install::done_code(),
         Err(fault) => {
-            complain(&crate::sentence(product, language, &fault, &log_path));
+            complain(crate::sentence(product, run.language, fault, watch.log.path));
             fault.code
         }
     }

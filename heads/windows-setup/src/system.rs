@@ -1,13 +1,11 @@
-//! The ground under the program: memory, texts in the system's form, what can go wrong.
+//! The ground under the program: memory, and what can go wrong.
 
+use crate::text::{cat, number, t, Text};
 use alloc::boxed::Box;
-use alloc::string::String;
-use alloc::vec::Vec;
 use core::alloc::{GlobalAlloc, Layout};
 use windows_sys::Win32::Foundation::GetLastError;
-use windows_sys::Win32::System::Memory::{GetProcessHeap, HeapAlloc, HeapFree, HeapReAlloc, HEAP_ZERO_MEMORY};
+use windows_sys::Win32::System::Memory::{GetProcessHeap, HeapAlloc, HeapReAlloc, HEAP_ZERO_MEMORY};
 use windows_sys::Win32::System::Threading::ExitProcess;
-use windows_sys::Win32::UI::WindowsAndMessaging::CharLowerBuffW;
 
 struct Heap;
 
@@ -22,9 +20,8 @@ unsafe impl GlobalAlloc for Heap {
     unsafe fn alloc_zeroed(&self, layout: Layout) -> *mut u8 {
         HeapAlloc(GetProcessHeap(), HEAP_ZERO_MEMORY, layout.size()).cast()
     }
-    unsafe fn dealloc(&self, at: *mut u8, _: Layout) {
-        HeapFree(GetProcessHeap(), 0, at.cast());
-    }
+    #[inline(always)]
+    unsafe fn dealloc(&self, _at: *mut u8, _: Layout) {}
     unsafe fn realloc(&self, at: *mut u8, _: Layout, size: usize) -> *mut u8 {
         HeapReAlloc(GetProcessHeap(), 0, at.cast(), size).cast()
     }
@@ -35,7 +32,12 @@ static HEAP: Heap = Heap;
 
 #[panic_handler]
 fn panic(_: &core::panic::PanicInfo) -> ! {
-    // SAFETY: ends the process; what was begun is finished or undone at the next start.
+    out_of_memory()
+}
+
+/// What can't go on ends; what was begun is finished or undone at the next start.
+pub fn out_of_memory() -> ! {
+    // SAFETY: ends the process.
     unsafe { ExitProcess(code::FAILED) }
 }
 
@@ -43,45 +45,6 @@ fn panic(_: &core::panic::PanicInfo) -> ! {
 #[no_mangle]
 #[used]
 static _fltused: i32 = 0;
-
-/// A text in the system's form, with its ending zero.
-pub fn wide(text: &str) -> Vec<u16> {
-    text.encode_utf16().chain([0]).collect()
-}
-
-/// A text of the system, up to its ending zero.
-pub fn narrow(units: &[u16]) -> String {
-    let end = units.iter().position(|u| *u == 0).unwrap_or(units.len());
-    String::from_utf16_lossy(&units[..end])
-}
-
-/// A text of the system whose length is not known.
-///
-/// # Safety
-/// It is null, or ends with a zero.
-pub unsafe fn narrow_at(at: *const u16) -> String {
-    if at.is_null() {
-        return String::new();
-    }
-    let mut length = 0;
-    while *at.add(length) != 0 {
-        length += 1;
-    }
-    narrow(core::slice::from_raw_parts(at, length))
-}
-
-/// Whether two names are the same for Windows.
-pub fn same(a: &str, b: &str) -> bool {
-    a.eq_ignore_ascii_case(b) || lower(a) == lower(b)
-}
-
-/// A name in the form in which names are compared.
-pub fn lower(name: &str) -> String {
-    let mut units: Vec<u16> = name.encode_utf16().collect();
-    // SAFETY: the buffer is as long as is said.
-    unsafe { CharLowerBuffW(units.as_mut_ptr(), units.len() as u32) };
-    String::from_utf16_lossy(&units)
-}
 
 /// Exit codes: the system's own numbers for what they mean.
 pub mod code {
@@ -105,47 +68,51 @@ pub struct Reason {
     /// The exit code.
     pub code: u32,
     /// The key of the sentence that people read.
-    pub word: &'static str,
+    pub word: Text,
     /// What the sentence leaves a blank for.
-    pub detail: String,
+    pub detail: Text,
 }
 
-/// A reason, in one word of memory: results pass through everything here.
-pub struct Fault(Box<Reason>);
+/// A reason, in one word of memory: results pass through everything here. It is never given back; there are few.
+#[derive(Clone, Copy)]
+pub struct Fault(pub &'static Reason);
 
 impl core::ops::Deref for Fault {
     type Target = Reason;
     fn deref(&self) -> &Reason {
-        &self.0
+        self.0
     }
 }
 
 impl Fault {
     #[inline(never)]
-    fn made(code: u32, word: &'static str, detail: String) -> Self {
-        Self(Box::new(Reason { code, word, detail }))
-    }
-
-    pub fn new(code: u32, word: &'static str, detail: impl Into<String>) -> Self {
-        Self::made(code, word, detail.into())
+    pub fn new(code: u32, word: Text, detail: Text) -> Self {
+        Self(Box::leak(Box::new(Reason { code, word, detail: detail.kept() })))
     }
 
     /// A call of the system failed.
-    pub fn last(what: &str) -> Self {
+    pub fn last(what: Text) -> Self {
         // SAFETY: no preconditions.
         Self::of(what, unsafe { GetLastError() })
     }
 
     /// A call of the system gave an error.
-    pub fn of(what: &str, error: u32) -> Self {
+    #[inline(never)]
+    pub fn of(what: Text, error: u32) -> Self {
         let code = match error {
             32 | 33 => code::IN_USE,
             112 => code::SPACE,
             _ => code::FAILED,
         };
-        let word = if code == code::IN_USE { "setup-in-use" } else { "setup-failed" };
-        Self::new(code, word, alloc::format!("{what} (error {error})"))
+        let word = if code == code::IN_USE { t!("setup-in-use") } else { t!("setup-failed") };
+        Self::new(code, word, cat(&[what, t!(" (error "), number(error), t!(")")]))
     }
 }
 
 pub type Result<T> = core::result::Result<T, Fault>;
+
+/// A result of a call that gives nothing for a failure.
+#[inline(never)]
+pub fn done(ok: i32, what: Text) -> Result<()> {
+    if ok == 0 { Err(Fault::last(what)) } else { Ok(()) }
+}

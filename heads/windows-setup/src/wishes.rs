@@ -2,20 +2,22 @@
 //! scope that were chosen.
 
 use crate::places;
-use crate::product::{Product, Program, INSTALL};
+use crate::product::{below, Item as Note, Product, Program, INSTALL};
 use crate::record::{Item, PROGRAM};
-use crate::registry::{self, At, Data};
-use crate::services::Config;
-use crate::settings::{command_line, quoted};
-use alloc::format;
-use alloc::string::String;
+use crate::registry::{At, Data};
+use crate::services::{Config, Settings};
+use crate::settings::{command_line, quoted_path};
+use crate::shortcut::Link;
+use crate::text::{cat, path, t, unhex, Text, EMPTY};
+use alloc::boxed::Box;
 use alloc::vec::Vec;
+use nsis_archive::note::kind;
 use windows_sys::Win32::System::Registry as reg;
 
 /// What is chosen.
 #[derive(Clone)]
 pub struct Chosen {
-    pub folder: String,
+    pub folder: Text,
     pub machine: bool,
     /// One for each of the product's choices.
     pub choices: Vec<bool>,
@@ -23,202 +25,238 @@ pub struct Chosen {
     pub startup: bool,
 }
 
-/// A shortcut to be written.
-pub struct Link {
-    pub path: String,
-    pub target: String,
-    pub arguments: String,
-    pub folder: String,
-    pub description: String,
-}
-
 #[derive(Default)]
 pub struct Wishes {
-    pub values: Vec<(At, Data)>,
-    /// Items of variables, and whether they go to the front.
-    pub items: Vec<(Item, bool)>,
+    /// The last is for the record.
+    pub values: Vec<(At, Data, Option<Data>)>,
+    pub items: Vec<Item>,
     pub services: Vec<Config>,
-    pub fonts: Vec<String>,
+    pub fonts: Vec<Text>,
     pub links: Vec<Link>,
 }
 
 impl Chosen {
+    /// Whether what belongs to a choice is wanted; -1 belongs to none.
+    pub fn has(&self, choice: i32) -> bool {
+        usize::try_from(choice).map_or(true, |c| self.choices.get(c) == Some(&true))
+    }
+
     /// A path below the product's folder.
-    pub fn path(&self, inside: &str) -> String {
-        if inside.is_empty() { self.folder.clone() } else { format!("{}\\{inside}", self.folder) }
+    pub fn path(&self, inside: Text) -> Text {
+        if inside.is_empty() { self.folder } else { path(self.folder, inside) }
     }
 
     /// A text with the product's folder put in.
-    pub fn text(&self, text: &str) -> String {
-        let folder = format!("{}\\", self.folder);
-        text.replace(&format!("{INSTALL}/"), &folder).replace(INSTALL, &self.folder)
+    pub fn text(&self, text: Text) -> Text {
+        if !text.has(b"\x01") {
+            return text;
+        }
+        text.replace(t!("\u{1}/"), cat(&[self.folder, t!("\\")])).replace(INSTALL, self.folder)
     }
 
-    pub fn arguments(&self, own: &[String], more: &[String]) -> String {
-        let all: Vec<String> = own.iter().chain(more).map(|a| self.text(a)).collect();
+    pub fn arguments(&self, own: &[Text], more: &[Text]) -> Text {
+        let mut all = Vec::new();
+        for argument in own.iter().chain(more) {
+            all.push(self.text(*argument));
+        }
         command_line(&all)
     }
 
-    pub fn working_folder(&self, program: &Program) -> String {
+    pub fn working_folder(&self, program: &Program) -> Text {
         match program.working {
             1 => places::home(),
-            2 => self.folder.clone(),
-            3 => self.path(&program.working_path),
+            2 => self.folder,
+            3 => self.path(program.working_path),
             // Where the person stands; the shell stands in the program's own folder.
-            _ => String::new(),
+            _ => EMPTY,
         }
+    }
+
+    /// A program's whole command line.
+    fn line(&self, program: &Program, more: &[Text]) -> Text {
+        let own = self.arguments(&program.arguments, more);
+        let space = if own.is_empty() { EMPTY } else { t!(" ") };
+        cat(&[quoted_path(self.path(program.file)), space, own])
     }
 }
 
-fn hex(text: &str) -> Vec<u8> {
-    let digit = |b: u8| (b as char).to_digit(16).unwrap_or(0) as u8;
-    text.as_bytes().chunks_exact(2).map(|p| digit(p[0]) << 4 | digit(p[1])).collect()
+/// Wishes being worked out.
+struct Work<'w> {
+    it: Wishes,
+    product: &'w Product,
+    chosen: &'w Chosen,
 }
 
 impl Wishes {
     pub fn new(product: &Product, chosen: &Chosen) -> Self {
-        let mut it = Self::default();
-        // A program whose file was not chosen is not there.
-        let there = |file: &str| {
-            product.files.iter().any(|f| f.path == file && f.choice.is_none_or(|c| chosen.choices.get(c) == Some(&true)))
-        };
-        let program = |key: &str| product.program(key).filter(|p| there(&p.file));
-        let at = |key: String, name: &str| At { machine: chosen.machine, narrow: false, key, name: name.into() };
-        for s in &product.shortcuts {
-            let wanted = match s.place {
-                1 => chosen.desktop,
-                2 => chosen.startup,
-                _ => true,
-            };
-            let Some(p) = program(&s.program).filter(|_| wanted) else { continue };
-            it.links.push(Link {
-                path: format!("{}\\{}.lnk", places::shortcuts(s.place, chosen.machine), s.name),
-                target: chosen.path(&p.file),
-                arguments: chosen.arguments(&p.arguments, &s.arguments),
-                folder: chosen.working_folder(p),
-                description: s.description.clone(),
-            });
+        let mut work = Work { it: Self::default(), product, chosen };
+        for (kind, note) in &product.notes {
+            work.note(*kind, *note);
         }
-        let open = |p: &Program| {
-            let own = chosen.arguments(&p.arguments, &[]);
-            let space = if own.is_empty() { "" } else { " " };
-            format!("{}{space}{own} \"%1\"", quoted_path(&chosen.path(&p.file)))
-        };
-        const CLASSES: &str = r"Software\Classes\";
-        let mut value = |at: At, data: Data| it.values.push((at, data));
-        for t in &product.file_types {
-            let Some(p) = program(&t.program) else { continue };
-            let class = format!("{}.{}", product.id, t.extensions.first().map_or("", String::as_str));
-            let key = format!("{CLASSES}{class}");
-            value(at(key.clone(), ""), registry::text(&t.name));
-            value(at(format!("{key}\\DefaultIcon"), ""), registry::text(&format!("{},0", chosen.path(&p.file))));
-            value(at(format!("{key}\\shell\\open\\command"), ""), registry::text(&open(p)));
-            for extension in &t.extensions {
-                let key = format!("{CLASSES}.{extension}");
-                value(at(key.clone(), ""), registry::text(&class));
-                value(at(key.clone(), "Content Type"), registry::text(&t.mime));
-                value(at(format!("{key}\\OpenWithProgids"), &class), registry::text(""));
+        work.entry();
+        work.it
+    }
+}
+
+impl Work<'_> {
+    /// Whether a file is chosen.
+    fn is_there(&self, file: Text) -> bool {
+        self.product.files.iter().any(|f| f.path.is(file) && self.chosen.has(f.choice))
+    }
+
+    /// A program, if its file is there.
+    fn program(&self, key: Text) -> Option<Program> {
+        self.product.program(key).filter(|p| self.is_there(p.file))
+    }
+
+    #[inline(never)]
+    fn set(&mut self, key: Text, name: Text, data: Data) {
+        self.it.values.push((At::new(self.chosen.machine, key, name), data, None));
+    }
+
+    #[inline(never)]
+    fn text(&mut self, key: Text, name: Text, text: Text) {
+        self.set(key, name, Data::text(text));
+    }
+
+    /// How something is opened.
+    fn open(&mut self, key: Text, program: &Program) {
+        let line = cat(&[self.chosen.line(program, &[]), t!(" \"%1\"")]);
+        self.text(path(key, t!("shell\\open\\command")), EMPTY, line);
+    }
+
+    fn note(&mut self, kind: u16, note: Note) {
+        let chosen = self.chosen;
+        match kind {
+            kind::SHORTCUT => {
+                let place = note.number(0);
+                let wanted = match place {
+                    1 => chosen.desktop,
+                    2 => chosen.startup,
+                    _ => true,
+                };
+                let Some(p) = self.program(note.text(2)).filter(|_| wanted) else { return };
+                self.it.links.push(Link {
+                    path: cat(&[places::shortcuts(place, chosen.machine), t!("\\"), note.text(1), t!(".lnk")]),
+                    target: chosen.path(p.file),
+                    arguments: chosen.arguments(&p.arguments, &note.list(4)),
+                    folder: chosen.working_folder(&p),
+                    description: note.text(3),
+                });
             }
-        }
-        for (scheme, key) in &product.schemes {
-            let Some(p) = program(key) else { continue };
-            let key = format!("{CLASSES}{scheme}");
-            value(at(key.clone(), ""), registry::text(&format!("URL:{scheme}")));
-            value(at(key.clone(), "URL Protocol"), registry::text(""));
-            value(at(format!("{key}\\shell\\open\\command"), ""), registry::text(&open(p)));
-        }
-        for v in &product.values {
-            let texts: Vec<String> = v.texts.iter().map(|t| chosen.text(t)).collect();
-            let first = texts.first().map_or("", String::as_str);
-            let data = match v.kind {
-                1 => (reg::REG_EXPAND_SZ, registry::text(first).1),
-                2 => registry::number(v.number as u32),
-                3 => (reg::REG_BINARY, hex(first)),
-                4 => registry::list(&texts),
-                _ => registry::text(first),
-            };
-            let machine = match v.root {
-                1 => true,
-                2 => false,
-                _ => chosen.machine,
-            };
-            value(At { machine, narrow: v.narrow, key: chosen.text(&v.key), name: chosen.text(&v.name) }, data);
-        }
-        for (file, title) in product.fonts.iter().filter(|(file, _)| there(file)) {
-            let key = r"Software\Microsoft\Windows NT\CurrentVersion\Fonts".into();
-            value(at(key, &format!("{title} (TrueType)")), registry::text(&chosen.path(file)));
-            it.fonts.push(chosen.path(file));
-        }
-        let variables =
-            if chosen.machine { r"SYSTEM\CurrentControlSet\Control\Session Manager\Environment" } else { "Environment" };
-        for (name, action, text) in &product.environment {
-            let (at, text) = (at(variables.into(), name), chosen.text(text));
-            match action {
-                0 => it.values.push((at, registry::text(&text))),
-                n => it.items.push((Item { at, text }, *n == 1)),
+            kind::FILE_TYPE => {
+                let Some(p) = self.program(note.text(2)) else { return };
+                let extensions = note.list(3);
+                let first = extensions.first().copied().unwrap_or(EMPTY);
+                let class = cat(&[self.product.id, t!("."), first]);
+                let key = cat(&[t!("Software\\Classes\\"), class]);
+                self.text(key, EMPTY, note.text(1));
+                self.text(path(key, t!("DefaultIcon")), EMPTY, cat(&[chosen.path(p.file), t!(",0")]));
+                self.open(key, &p);
+                for extension in extensions {
+                    let key = cat(&[t!("Software\\Classes\\."), extension]);
+                    self.text(key, EMPTY, class);
+                    self.text(key, t!("Content Type"), note.text(0));
+                    self.text(path(key, t!("OpenWithProgids")), class, EMPTY);
+                }
             }
+            kind::LINK_SCHEME => {
+                let Some(p) = self.program(note.text(1)) else { return };
+                let key = cat(&[t!("Software\\Classes\\"), note.text(0)]);
+                self.text(key, EMPTY, cat(&[t!("URL:"), note.text(0)]));
+                self.text(key, t!("URL Protocol"), EMPTY);
+                self.open(key, &p);
+            }
+            kind::REGISTRY => {
+                let mut texts = note.list(5);
+                for text in &mut texts {
+                    *text = chosen.text(*text);
+                }
+                let first = texts.first().copied().unwrap_or(EMPTY);
+                let data = match note.number(4) {
+                    1 => Data::of_text(reg::REG_EXPAND_SZ, first),
+                    2 => Data::number(note.number(5) as u32),
+                    3 => Data::new(reg::REG_BINARY, unhex(first)),
+                    4 => Data::list(&texts),
+                    _ => Data::text(first),
+                };
+                let machine = match note.number(0) {
+                    1 => true,
+                    2 => false,
+                    _ => chosen.machine,
+                };
+                let at = At::of(machine, note.number(1) == 1, chosen.text(note.text(2)), chosen.text(note.text(3)));
+                self.it.values.push((at, data, None));
+            }
+            kind::FONT => {
+                let file = below(note.text(0));
+                if self.is_there(file) {
+                    let key = t!("Software\\Microsoft\\Windows NT\\CurrentVersion\\Fonts");
+                    let file = chosen.path(file);
+                    self.text(key, cat(&[note.text(1), t!(" (TrueType)")]), file);
+                    self.it.fonts.push(file);
+                }
+            }
+            kind::ENVIRONMENT => {
+                let key = if chosen.machine {
+                    t!("SYSTEM\\CurrentControlSet\\Control\\Session Manager\\Environment")
+                } else {
+                    t!("Environment")
+                };
+                let (name, text) = (note.text(0), chosen.text(note.text(2)));
+                match note.number(1) {
+                    0 => self.text(key, name, text),
+                    n => self.it.items.push(Item { at: At::new(chosen.machine, key, name), text, front: n == 1 }),
+                }
+            }
+            kind::SERVICE => {
+                let Some(p) = self.program(note.text(3)) else { return };
+                let config = Box::new(Settings {
+                    name: note.text(0),
+                    title: note.text(1),
+                    description: note.text(2),
+                    command: chosen.line(&p, &note.list(6)),
+                    start: note.number(4),
+                    account: note.text(5),
+                });
+                self.it.services.push(Box::leak(config));
+            }
+            _ => {}
         }
-        for s in &product.services {
-            let Some(p) = program(&s.program) else { continue };
-            let own = chosen.arguments(&p.arguments, &s.arguments);
-            let space = if own.is_empty() { "" } else { " " };
-            it.services.push(Config {
-                name: s.name.clone(),
-                title: s.title.clone(),
-                description: s.description.clone(),
-                command: format!("{}{space}{own}", quoted_path(&chosen.path(&p.file))),
-                start: s.start,
-                account: s.account.clone(),
-            });
-        }
-        it.entry(product, chosen);
-        it
     }
 
     /// The entry in the list of applications, and where the next version finds this one.
-    fn entry(&mut self, product: &Product, chosen: &Chosen) {
-        let at = |name: &str| At {
-            machine: chosen.machine,
-            narrow: false,
-            key: entry_key(&product.id),
-            name: name.into(),
-        };
-        let remove = quoted_path(&chosen.path(PROGRAM));
-        let icon = product.programs.first().map_or_else(|| chosen.path(PROGRAM), |p| chosen.path(&p.file));
-        let support = if product.support.contains("://") { "HelpLink" } else { "Contact" };
-        let mut texts = alloc::vec![
-            ("DisplayName", product.name.clone()),
-            ("DisplayVersion", product.version.clone()),
-            ("Publisher", product.publisher.clone()),
-            ("DisplayIcon", format!("{icon},0")),
-            ("InstallLocation", chosen.folder.clone()),
-            ("UninstallString", remove.clone()),
-            ("QuietUninstallString", format!("{remove} /S")),
-            ("Comments", product.summary.clone()),
-            ("URLInfoAbout", product.homepage.clone()),
-            (support, product.support.clone()),
+    fn entry(&mut self) {
+        let (product, chosen, who) = (self.product, self.chosen, self.product.identity);
+        let key = cat(&[t!("Software\\Microsoft\\Windows\\CurrentVersion\\Uninstall\\"), product.id]);
+        let remove = quoted_path(chosen.path(PROGRAM));
+        let icon = product.programs.first().map_or(PROGRAM, |p| below(p.text(1)));
+        let support = who.text(6);
+        let texts = [
+            (t!("DisplayName"), product.name),
+            (t!("DisplayVersion"), product.version),
+            (t!("Publisher"), who.text(3)),
+            (t!("DisplayIcon"), cat(&[chosen.path(icon), t!(",0")])),
+            (t!("InstallLocation"), chosen.folder),
+            (t!("UninstallString"), remove),
+            (t!("QuietUninstallString"), cat(&[remove, t!(" /S")])),
+            (t!("Comments"), who.text(4)),
+            (t!("URLInfoAbout"), who.text(5)),
+            (if support.find(t!("://")).is_some() { t!("HelpLink") } else { t!("Contact") }, support),
         ];
-        texts.retain(|(_, text)| !text.is_empty());
-        self.values.extend(texts.into_iter().map(|(name, text)| (at(name), registry::text(&text))));
-        let size = u32::try_from(product.bytes.div_ceil(1024)).unwrap_or(u32::MAX);
-        for (name, n) in [("EstimatedSize", size), ("NoModify", 1), ("NoRepair", 1)] {
-            self.values.push((at(name), registry::number(n)));
+        for (name, text) in texts {
+            if !text.is_empty() {
+                self.text(key, name, text);
+            }
         }
-        let own = At { machine: chosen.machine, narrow: false, key: own_key(&product.id), name: "InstallFolder".into() };
-        self.values.push((own, registry::text(&chosen.folder)));
+        let size = u32::try_from(product.bytes.div_ceil(1024)).unwrap_or(u32::MAX);
+        for (name, n) in [(t!("EstimatedSize"), size), (t!("NoModify"), 1), (t!("NoRepair"), 1)] {
+            self.set(key, name, Data::number(n));
+        }
+        self.text(own_key(product), t!("InstallFolder"), chosen.folder);
     }
 }
 
-fn entry_key(id: &str) -> String {
-    format!(r"Software\Microsoft\Windows\CurrentVersion\Uninstall\{id}")
-}
-
-pub fn own_key(id: &str) -> String {
-    format!(r"Software\{id}")
-}
-
-/// A path in quotes: with or without blanks nobody takes it apart in the wrong place.
-pub fn quoted_path(path: &str) -> String {
-    let quoted = quoted(path);
-    if quoted.starts_with('"') { quoted } else { format!("\"{quoted}\"") }
+pub fn own_key(product: &Product) -> Text {
+    path(t!("Software"), product.id)
 }

@@ -1,18 +1,18 @@
 //! The wizard: which page comes when, what its controls do, and the thread that works behind the progress.
 
-use crate::install::{self, Answer, Watch};
+use crate::install;
 use crate::log::Log;
 use crate::package::Package;
-use crate::product::{Page, Product};
+use crate::product::{control, Page, Product};
 use crate::record::Record;
 use crate::settings::Settings;
-use crate::system::{code, wide, Fault, Result};
-use crate::window::{self, kind, Fill, Look, FIRST_ID, SECOND};
+use crate::system::{code, Fault, Reason};
+use crate::text::{cat, t, Text, EMPTY};
+use crate::watch::{Answer, Watch};
+use crate::window::{self, kind, Look, FIRST_ID, SECOND};
 use crate::wishes::Chosen;
 use crate::{files, programs};
 use alloc::boxed::Box;
-use alloc::format;
-use alloc::string::String;
 use alloc::vec::Vec;
 use core::ffi::c_void;
 use core::ptr::{null, null_mut};
@@ -63,31 +63,36 @@ struct Job {
     package: Package,
     product: &'static Product,
     chosen: Chosen,
-    old: Record,
+    old: &'static Record,
     log: Log,
     task: Task,
 }
 
-struct Ui {
-    product: &'static Product,
-    settings: Settings,
+pub struct Ui {
+    pub product: &'static Product,
+    settings: &'static Settings,
     language: usize,
-    chosen: Chosen,
-    old: Record,
+    pub chosen: Chosen,
+    old: &'static Record,
     accepted: bool,
     start_now: bool,
-    page: usize,
+    page: &'static Page,
     /// The page that asks whether to stop, while it is there.
     asking: HWND,
     window: HWND,
-    look: Look,
-    programs: Vec<String>,
+    pub look: Look,
+    pub programs: Vec<Text>,
     /// What the last pages say in place of their own words: key of the word, and the sentence.
-    said: Vec<(&'static str, String)>,
+    said: Vec<(Text, Text)>,
     job: Option<Box<Job>>,
     working: bool,
-    log_path: String,
+    log_path: Text,
     outcome: u32,
+}
+
+/// A page by its name.
+fn page_of(product: &'static Product, name: Text) -> Option<&'static Page> {
+    product.pages.iter().find(|p| p.item.text(0).is(name))
 }
 
 /// The windows' state: made before the first window, and only used by the thread of the windows.
@@ -99,38 +104,51 @@ fn ui() -> &'static mut Ui {
 }
 
 impl Ui {
-    fn page(&self) -> &'static Page {
-        &self.product.pages[self.page]
-    }
-
-    fn asking_page(&self) -> Option<&'static Page> {
-        self.product.pages.iter().find(|p| p.name == "AskCancel")
-    }
-
-    fn show(&mut self, name: &str) {
-        if let Some(n) = self.product.pages.iter().position(|p| p.name == name) {
-            self.page = n;
-            window::fill(self.window, &self.product.pages[n], &self.look, self);
+    fn show(&mut self, name: Text) {
+        if let Some(page) = page_of(self.product, name) {
+            self.page = page;
+            window::fill(self.window, page, self);
         }
+    }
+
+    /// What a box's property is.
+    fn property(&mut self, name: Text) -> Option<&mut bool> {
+        Some(match name.among(t!("DESKTOPSHORTCUT|STARTWITHSYSTEM|LicenseAccepted|StartNow")) {
+            0 => &mut self.chosen.desktop,
+            1 => &mut self.chosen.startup,
+            2 => &mut self.accepted,
+            3 => &mut self.start_now,
+            _ => return None,
+        })
+    }
+
+    /// Whether the box of a property is ticked.
+    pub fn is_ticked(&self, name: Text) -> bool {
+        ui().property(name).is_some_and(|p| *p)
+    }
+
+    /// The word of a number, as it is on the pages now.
+    pub fn word(&self, n: i32) -> Text {
+        let key = usize::try_from(n).ok().and_then(|n| self.product.word_keys.get(n));
+        key.map_or(EMPTY, |key| self.named(*key))
+    }
+
+    pub fn named(&self, key: Text) -> Text {
+        let said = self.said.iter().find(|(k, _)| k.is(key));
+        said.map_or_else(|| self.product.word(self.language, key), |(_, sentence)| *sentence)
     }
 
     /// Takes over what was typed and ticked on the page.
     fn take(&mut self) {
-        let page = self.page();
-        for (n, control) in page.controls.iter().enumerate() {
+        for (n, control) in self.page.controls.iter().enumerate() {
             // SAFETY: the window is alive.
             let item = unsafe { wm::GetDlgItem(self.window, FIRST_ID + n as i32) };
-            match control.kind {
-                kind::FOLDER => self.chosen.folder = window::text_of(item).trim().trim_end_matches('\\').into(),
+            match control.number(control::KIND) {
+                kind::FOLDER => self.chosen.folder = window::text_of(item).trim(b" \t").without_slash(),
                 kind::PARTS => self.chosen.choices = window::ticked_parts(item, self.product.choices.len()),
                 kind::CHECK => {
-                    let ticked = window::is_ticked(item);
-                    match control.property.as_str() {
-                        "DESKTOPSHORTCUT" => self.chosen.desktop = ticked,
-                        "STARTWITHSYSTEM" => self.chosen.startup = ticked,
-                        "LicenseAccepted" => self.accepted = ticked,
-                        "StartNow" => self.start_now = ticked,
-                        _ => {}
+                    if let Some(property) = self.property(control.text(control::PROPERTY)) {
+                        *property = window::is_ticked(item);
                     }
                 }
                 kind::SCOPE => {
@@ -145,51 +163,58 @@ impl Ui {
         }
     }
 
-    fn ended(&mut self, result: Result<()>, task: Task) {
+    /// Another word on the last pages.
+    fn say_instead(&mut self, of: Text, key: Text) {
+        let word = self.product.word(self.language, key);
+        self.said.push((of, word));
+    }
+
+    fn ended(&mut self, fault: Option<Fault>, task: Task) {
         self.working = false;
-        match result {
-            Ok(()) => {
-                self.outcome = install::done_code();
-                if task == Task::Remove {
-                    for (to, from) in
-                        [("done-title", "removed-title"), ("done-below", "removed-below"), ("done-text", "removed-text")]
-                    {
-                        let word = self.product.word(self.language, from).into();
-                        self.said.push((to, word));
-                    }
-                    self.start_now = false;
-                }
-                if self.outcome == code::RESTART {
-                    // What would be started now may be half old and half new.
-                    self.start_now = false;
-                    self.said.insert(0, ("done-text", self.product.word(self.language, "setup-restart").into()));
-                }
-                self.show("Done");
-                if task == Task::Remove {
-                    hide_check(self);
+        let Some(fault) = fault else {
+            self.outcome = install::done_code();
+            if self.outcome == code::RESTART {
+                // What would be started now may be half old and half new.
+                self.start_now = false;
+                self.say_instead(t!("done-text"), t!("setup-restart"));
+            }
+            if task == Task::Remove {
+                self.say_instead(t!("done-title"), t!("removed-title"));
+                self.say_instead(t!("done-below"), t!("removed-below"));
+                self.say_instead(t!("done-text"), t!("removed-text"));
+                self.start_now = false;
+            }
+            self.show(t!("Done"));
+            if task == Task::Remove {
+                // There is nothing to start.
+                if let Some(check) = window::of_kind(self.window, self.page, kind::CHECK) {
+                    // SAFETY: the control is alive.
+                    unsafe { wm::ShowWindow(check, wm::SW_HIDE) };
                 }
             }
-            Err(fault) if fault.code == code::CANCELLED => {
-                self.outcome = fault.code;
-                self.show("Cancelled");
-            }
-            Err(fault) => self.failed(&fault),
+            return;
+        };
+        if fault.code == code::CANCELLED {
+            self.outcome = fault.code;
+            self.show(t!("Cancelled"));
+        } else {
+            self.failed(fault);
         }
     }
 
-    fn failed(&mut self, fault: &Fault) {
+    fn failed(&mut self, fault: Fault) {
         self.outcome = fault.code;
-        let sentence = crate::sentence(self.product, self.language, fault, &self.log_path);
-        self.said.push(("failed-text", sentence.replace('&', "&&")));
-        self.show("Failed");
+        let sentence = crate::sentence(self.product, self.language, fault, self.log_path);
+        self.said.push((t!("failed-text"), sentence.replace(t!("&"), t!("&&"))));
+        self.show(t!("Failed"));
     }
 
     /// Hands the work to a thread of its own.
     fn begin(&mut self, task: Task) {
         self.take();
         if task == Task::Install {
-            if let Err(fault) = install::check(self.product, &self.chosen, &self.old) {
-                return self.failed(&fault);
+            if let Err(fault) = install::check(self.product, &self.chosen, self.old) {
+                return self.failed(fault);
             }
         }
         let Some(mut job) = self.job.take() else { return };
@@ -197,26 +222,25 @@ impl Ui {
         job.task = task;
         self.working = true;
         CANCEL.store(false, Ordering::Relaxed);
-        self.show("Progress");
-        // SAFETY: the thread takes the job over, and frees it.
+        self.show(t!("Progress"));
+        // SAFETY: the thread takes the job over.
         unsafe {
             let thread = th::CreateThread(null(), 1 << 20, Some(work), Box::into_raw(job) as *const c_void, 0, null_mut());
             if thread.is_null() {
-                self.failed(&Fault::last("a thread"));
+                self.failed(Fault::last(t!("a thread")));
             }
         }
     }
 
     fn press(&mut self, page: &'static Page, n: usize) {
-        let control = &page.controls[n];
-        match control.action {
+        let control = page.controls[n];
+        match control.number(control::ACTION) {
             action::GO => {
                 self.take();
-                let scope_was_asked = page.name == "Scope";
-                if scope_was_asked && self.chosen.machine && !install::is_administrator() {
+                if page.item.text(0).is(t!("Scope")) && self.chosen.machine && !install::is_administrator() {
                     return self.hand_over();
                 }
-                self.show(&control.page);
+                self.show(control.text(control::PAGE));
             }
             action::INSTALL | action::REPAIR => self.begin(Task::Install),
             action::REMOVE => self.begin(Task::Remove),
@@ -228,7 +252,7 @@ impl Ui {
                     CANCEL.store(true, Ordering::Relaxed);
                 } else {
                     self.outcome = code::CANCELLED;
-                    self.show("Cancelled");
+                    self.show(t!("Cancelled"));
                 }
             }
             action::STAY => self.asked(),
@@ -238,8 +262,7 @@ impl Ui {
             action::FINISH => {
                 self.take();
                 if self.start_now {
-                    let key = self.product.rule("start-at-end");
-                    programs::start(self.product, &self.chosen, key);
+                    programs::start(self.product, &self.chosen, self.product.rule(t!("start-at-end")));
                 }
                 self.quit();
             }
@@ -255,17 +278,17 @@ impl Ui {
 
     fn answer(&mut self, answer: Answer) {
         ANSWER.store(answer as u32, Ordering::Relaxed);
-        self.show("Progress");
+        self.show(t!("Progress"));
         // SAFETY: the event is alive as long as the thread waits.
         unsafe { th::SetEvent(ANSWERED.load(Ordering::Relaxed) as HANDLE) };
     }
 
     /// Asks whether to stop, above the page.
     fn ask(&mut self) {
-        let Some(page) = self.asking_page().filter(|_| self.asking.is_null()) else { return };
-        let made = window::make(&class(), &self.product.name, page, &self.look, self.window);
+        let Some(page) = page_of(self.product, ASKING).filter(|_| self.asking.is_null()) else { return };
+        let made = window::make(self.product.name, page, &self.look, self.window);
         self.asking = made;
-        window::fill(made, page, &self.look, self);
+        window::fill(made, page, self);
         // SAFETY: both windows are alive.
         unsafe {
             EnableWindow(self.window, 0);
@@ -284,11 +307,11 @@ impl Ui {
 
     /// An administrator goes on in a process of its own, behind the page that asked.
     fn hand_over(&mut self) {
-        let language = &self.product.languages[self.language].code;
-        let line = format!("/ELEVATED /SCOPE=machine /LANGUAGE={language} {}", self.settings.line);
+        let language = self.product.languages[self.language].text(0);
+        let line = cat(&[t!("/ELEVATED /SCOPE=machine /LANGUAGE="), language, t!(" "), self.settings.line]);
         // SAFETY: the window is alive.
         unsafe { wm::ShowWindow(self.window, wm::SW_HIDE) };
-        match programs::run_elevated(&crate::package::own_path(), &line) {
+        match programs::run_elevated(crate::package::own_path(), line) {
             Some(code) => {
                 self.outcome = code;
                 self.quit();
@@ -300,126 +323,55 @@ impl Ui {
     }
 }
 
-/// After a removal there is nothing to start.
-fn hide_check(ui: &Ui) {
-    if let Some(check) = window::of_kind(ui.window, ui.page(), kind::CHECK) {
-        // SAFETY: the control is alive.
-        unsafe { wm::ShowWindow(check, wm::SW_HIDE) };
+/// Tells the windows something. What is pointed to stays: few of these are ever sent.
+fn post(message: u32, number: usize, what: isize) {
+    // SAFETY: the window may be gone; nothing happens then.
+    unsafe { wm::PostMessageW(WINDOW.load(Ordering::Relaxed) as HWND, message, number, what) };
+}
+
+/// Tells the windows how far it is, not too often; called by the thread that works, as all up to it.
+pub fn progress(last: &mut u64, thousandths: u32, doing: Text) {
+    let now = files::ticks();
+    if now >= *last + 40 {
+        *last = now;
+        post(PROGRESS, thousandths as usize, doing.ptr() as isize);
     }
 }
 
-impl Fill for Ui {
-    fn word(&self, n: i32) -> String {
-        let Ok(n) = usize::try_from(n) else { return String::new() };
-        let key = self.product.word_keys.get(n).map_or("", String::as_str);
-        self.named(key)
-    }
-
-    fn named(&self, key: &str) -> String {
-        let said = self.said.iter().find(|(k, _)| *k == key).map(|(_, s)| s.clone());
-        said.unwrap_or_else(|| self.product.word(self.language, key).into())
-    }
-
-    fn is_ticked(&self, property: &str) -> bool {
-        match property {
-            "DESKTOPSHORTCUT" => self.chosen.desktop,
-            "STARTWITHSYSTEM" => self.chosen.startup,
-            "LicenseAccepted" => self.accepted,
-            "StartNow" => self.start_now,
-            _ => false,
-        }
-    }
-
-    fn folder(&self) -> String {
-        self.chosen.folder.clone()
-    }
-
-    fn license(&self) -> String {
-        self.product.license.clone()
-    }
-
-    fn parts(&self) -> Vec<(String, bool)> {
-        let title = |c: &crate::product::Choice| {
-            if c.description.is_empty() { c.title.clone() } else { format!("{}: {}", c.title, c.description) }
-        };
-        self.product.choices.iter().map(title).zip(self.chosen.choices.iter().copied()).collect()
-    }
-
-    fn programs(&self) -> Vec<String> {
-        self.programs.clone()
-    }
-
-    fn is_for_everyone(&self) -> bool {
-        self.chosen.machine
-    }
+pub fn is_cancelled() -> bool {
+    CANCEL.load(Ordering::Relaxed)
 }
 
-/// The working thread's ear and voice.
-struct Thread<'l> {
-    log: &'l mut Log,
-    said: u64,
-}
-
-fn post<T>(message: u32, number: usize, what: T) {
-    let window = WINDOW.load(Ordering::Relaxed) as HWND;
-    let boxed = Box::into_raw(Box::new(what));
-    // SAFETY: the window's procedure takes the box over; if nobody does, it is taken back here.
-    unsafe {
-        if wm::PostMessageW(window, message, number, boxed as LPARAM) == 0 {
-            drop(Box::from_raw(boxed));
-        }
-    }
-}
-
-impl Watch for Thread<'_> {
-    fn progress(&mut self, thousandths: u32, doing: &str) {
-        let now = files::ticks();
-        if now >= self.said + 40 {
-            self.said = now;
-            post(PROGRESS, thousandths as usize, String::from(doing));
-        }
-    }
-
-    fn cancelled(&self) -> bool {
-        CANCEL.load(Ordering::Relaxed)
-    }
-
-    fn in_use(&mut self, names: &[String]) -> Answer {
-        post(IN_USE, 0, names.to_vec());
-        // SAFETY: the event was made before the thread.
-        unsafe { th::WaitForSingleObject(ANSWERED.load(Ordering::Relaxed) as HANDLE, th::INFINITE) };
-        match ANSWER.load(Ordering::Relaxed) {
-            n if n == Answer::GoOn as u32 => Answer::GoOn,
-            n if n == Answer::Close as u32 => Answer::Close,
-            n if n == Answer::Stop as u32 => Answer::Stop,
-            _ => Answer::Again,
-        }
-    }
-
-    fn log(&mut self, line: &str) {
-        self.log.line(line);
+/// Has the windows ask about files in use, and waits for the answer.
+pub fn ask_in_use(names: &[Text]) -> Answer {
+    post(IN_USE, 0, Box::into_raw(Box::new(names.to_vec())) as isize);
+    // SAFETY: the event was made before the thread.
+    unsafe { th::WaitForSingleObject(ANSWERED.load(Ordering::Relaxed) as HANDLE, th::INFINITE) };
+    match ANSWER.load(Ordering::Relaxed) {
+        n if n == Answer::GoOn as u32 => Answer::GoOn,
+        n if n == Answer::Close as u32 => Answer::Close,
+        n if n == Answer::Stop as u32 => Answer::Stop,
+        _ => Answer::Again,
     }
 }
 
 unsafe extern "system" fn work(job: *mut c_void) -> u32 {
-    let mut job = Box::from_raw(job.cast::<Job>());
+    let job = &mut *job.cast::<Job>();
     crate::shortcut::begin();
-    let mut watch = Thread { log: &mut job.log, said: 0 };
+    let mut watch = Watch::person(&mut job.log);
     let result = match job.task {
-        Task::Install => install::install(&mut job.package, job.product, &job.chosen, &job.old, &mut watch),
-        Task::Remove => match crate::uninstaller_of(&job.package, &job.old) {
-            Ok(program) => install::remove(job.product, &job.old, &program, &mut watch),
-            Err(fault) => Err(fault),
-        },
+        Task::Install => install::install(&mut job.package, job.product, &job.chosen, job.old, &mut watch),
+        Task::Remove => crate::uninstaller_of(&job.package, job.old)
+            .and_then(|program| install::remove(job.product, job.old, &program, &mut watch)),
     };
     job.log.result(&result);
-    post(ENDED, job.task as usize, result);
+    let reason = result.err().map_or(null(), |fault| &raw const *fault.0);
+    post(ENDED, job.task as usize, reason as isize);
     0
 }
 
-fn class() -> Vec<u16> {
-    wide("UpperShelfWizard")
-}
+/// The page that asks whether to stop.
+const ASKING: Text = t!("AskCancel");
 
 unsafe extern "system" fn procedure(window: HWND, message: u32, w: WPARAM, l: LPARAM) -> LRESULT {
     if UI.is_null() {
@@ -427,37 +379,39 @@ unsafe extern "system" fn procedure(window: HWND, message: u32, w: WPARAM, l: LP
     }
     let ui = ui();
     let is_asking = !ui.asking.is_null() && window == ui.asking;
-    let page = if is_asking { ui.asking_page().unwrap_or_else(|| ui.page()) } else { ui.page() };
+    let page = if is_asking { page_of(ui.product, ASKING).unwrap_or(ui.page) } else { ui.page };
     match message {
         wm::WM_COMMAND => {
             let id = (w & 0xFFFF) as i32;
             // 1 and 2 are the return and the escape key.
             let n = match id {
-                1 => page.default,
-                2 => page.cancel,
+                1 => page.item.number(3),
+                2 => page.item.number(4),
                 id if id >= FIRST_ID + SECOND => return 0,
                 id => id - FIRST_ID,
             };
             let Some(control) = usize::try_from(n).ok().and_then(|n| page.controls.get(n)) else { return 0 };
-            if control.kind == kind::BUTTON {
+            let kind = control.number(control::KIND);
+            if kind == kind::BUTTON {
                 let button = wm::GetDlgItem(window, FIRST_ID + n);
                 if windows_sys::Win32::UI::Input::KeyboardAndMouse::IsWindowEnabled(button) != 0 {
                     ui.press(page, n as usize);
                 }
-            } else if control.kind == kind::CHECK {
+            } else if kind == kind::CHECK {
                 ui.take();
                 // Buttons that wait for this box.
+                let property = control.text(control::PROPERTY);
                 for (n, other) in page.controls.iter().enumerate() {
-                    if other.kind == kind::BUTTON && other.property == control.property {
+                    if other.number(control::KIND) == kind::BUTTON && other.text(control::PROPERTY).is(property) {
                         let button = wm::GetDlgItem(window, FIRST_ID + n as i32);
-                        EnableWindow(button, ui.is_ticked(&control.property).into());
+                        EnableWindow(button, ui.is_ticked(property).into());
                     }
                 }
             }
             0
         }
         wm::WM_CLOSE => {
-            let cancel = usize::try_from(page.cancel).unwrap_or(0);
+            let cancel = usize::try_from(page.item.number(4)).unwrap_or(0);
             ui.press(page, cancel);
             0
         }
@@ -468,47 +422,46 @@ unsafe extern "system" fn procedure(window: HWND, message: u32, w: WPARAM, l: LP
         wm::WM_CTLCOLORSTATIC => {
             let id = wm::GetDlgCtrlID(l as HWND) - FIRST_ID;
             let control = usize::try_from(id).ok().and_then(|n| page.controls.get(n));
-            let on_strip = control.is_some_and(|c| matches!(c.kind, kind::TITLE | kind::BELOW));
-            if on_strip {
+            let kind = control.map_or(-1, |c| c.number(control::KIND));
+            if matches!(kind, kind::TITLE | kind::BELOW) {
                 gdi::SetBkColor(w as gdi::HDC, ui.look.tint);
                 return ui.look.tint_brush as LRESULT;
             }
-            if control.is_some_and(|c| c.kind == kind::LICENSE) {
+            if kind == kind::LICENSE {
                 gdi::SetBkColor(w as gdi::HDC, gdi::GetSysColor(gdi::COLOR_WINDOW));
                 return gdi::GetSysColorBrush(gdi::COLOR_WINDOW) as LRESULT;
             }
             wm::DefWindowProcW(window, message, w, l)
         }
-        DM_GETDEFID => (i64::from(page.default + FIRST_ID) | (HAS_DEFAULT as i64) << 16) as LRESULT,
+        DM_GETDEFID => (i64::from(page.item.number(3) + FIRST_ID) | (HAS_DEFAULT as i64) << 16) as LRESULT,
         // The screen's resolution changed under the window.
         wm::WM_DPICHANGED if !is_asking => {
-            let old = core::mem::replace(&mut ui.look, Look::new(ui.product.accent, ui.product.tint, (w & 0xFFFF) as u32));
+            let old = core::mem::replace(&mut ui.look, Look::of(ui.product, (w & 0xFFFF) as u32));
             let rect = &*(l as *const windows_sys::Win32::Foundation::RECT);
             let (width, height) = (rect.right - rect.left, rect.bottom - rect.top);
             wm::SetWindowPos(window, null_mut(), rect.left, rect.top, width, height, wm::SWP_NOZORDER);
             ui.take();
-            window::fill(window, page, &ui.look, ui);
+            window::fill(window, page, ui);
             old.free();
             0
         }
         PROGRESS => {
-            let doing = Box::from_raw(l as *mut String);
-            if page.name == "Progress" {
-                window::progress(window, page, w as u32, &doing);
+            if page.item.text(0).is(t!("Progress")) {
+                window::progress(window, page, w as u32, Text::at(l as *const u16));
             }
             0
         }
         IN_USE => {
-            ui.programs = *Box::from_raw(l as *mut Vec<String>);
-            ui.show("MsiRMFilesInUse");
+            ui.programs = *Box::from_raw(l as *mut Vec<Text>);
+            ui.show(t!("MsiRMFilesInUse"));
             0
         }
         ENDED => {
-            let result = *Box::from_raw(l as *mut Result<()>);
             if !ui.asking.is_null() {
                 ui.asked();
             }
-            ui.ended(result, if w == Task::Remove as usize { Task::Remove } else { Task::Install });
+            let reason: Option<&'static Reason> = (l as *const Reason).as_ref();
+            ui.ended(reason.map(Fault), if w == Task::Remove as usize { Task::Remove } else { Task::Install });
             0
         }
         wm::WM_DESTROY if !is_asking && window == ui.window => {
@@ -523,10 +476,10 @@ unsafe extern "system" fn procedure(window: HWND, message: u32, w: WPARAM, l: LP
 pub struct Start {
     pub package: Package,
     pub product: &'static Product,
-    pub settings: Settings,
+    pub settings: &'static Settings,
     pub language: usize,
     pub chosen: Chosen,
-    pub old: Record,
+    pub old: &'static Record,
     pub log: Log,
     /// Something that already speaks against it.
     pub fault: Option<Fault>,
@@ -535,7 +488,6 @@ pub struct Start {
 /// Shows the pages until somebody closes the last one; gives the exit code.
 pub fn run(start: Start) -> u32 {
     window::begin();
-    let class_name = class();
     // SAFETY: the class's name lives as long as the process; everything else is plain data.
     unsafe {
         let mut class: wm::WNDCLASSW = core::mem::zeroed();
@@ -543,17 +495,17 @@ pub fn run(start: Start) -> u32 {
         class.hInstance = GetModuleHandleW(null());
         class.hCursor = wm::LoadCursorW(null_mut(), wm::IDC_ARROW);
         class.hbrBackground = (gdi::COLOR_BTNFACE + 1) as usize as gdi::HBRUSH;
-        class.lpszClassName = class_name.as_ptr();
+        class.lpszClassName = window::CLASS.ptr();
         wm::RegisterClassW(&class);
         ANSWERED.store(th::CreateEventW(null(), 0, 0, null()) as isize, Ordering::Relaxed);
     }
     let Start { package, product, settings, language, chosen, old, log, fault } = start;
-    let first = first_page(product, &settings, &old, package.removes);
-    let Some(page) = product.pages.iter().position(|p| p.name == first) else { return code::DAMAGED };
-    let look = Look::new(product.accent, product.tint, window::dpi_of(null_mut()));
-    let start_now = !product.rule("start-at-end").is_empty();
-    let log_path = log.path.clone();
-    let job = Job { package, product, chosen: chosen.clone(), old: old.clone(), log, task: Task::Install };
+    let first = first_page(product, settings, old, package.removes);
+    let Some(page) = page_of(product, first) else { return code::DAMAGED };
+    let look = Look::of(product, window::dpi());
+    let start_now = !product.rule(t!("start-at-end")).is_empty();
+    let log_path = log.path;
+    let job = Job { package, product, chosen: chosen.clone(), old, log, task: Task::Install };
     let all = Ui {
         product, settings, language, chosen, old, accepted: false, start_now, page, asking: null_mut(), window: null_mut(), look,
         programs: Vec::new(), said: Vec::new(), job: Some(Box::new(job)), working: false, log_path, outcome: code::CANCELLED,
@@ -562,11 +514,11 @@ pub fn run(start: Start) -> u32 {
     unsafe {
         UI = Box::into_raw(Box::new(all));
         let ui = ui();
-        ui.window = window::make(&class_name, &product.name, ui.page(), &ui.look, null_mut());
+        ui.window = window::make(product.name, page, &ui.look, null_mut());
         WINDOW.store(ui.window as isize, Ordering::Relaxed);
         match fault {
-            Some(fault) => ui.failed(&fault),
-            None => ui.show(&first),
+            Some(fault) => ui.failed(fault),
+            None => ui.show(first),
         }
         wm::ShowWindow(ui.window, wm::SW_SHOWNORMAL);
         wm::SetForegroundWindow(ui.window);
@@ -582,19 +534,18 @@ pub fn run(start: Start) -> u32 {
     }
 }
 
-fn first_page(product: &Product, settings: &Settings, old: &Record, removes: bool) -> String {
+fn first_page(product: &'static Product, settings: &Settings, old: &Record, removes: bool) -> Text {
     if removes {
-        return "Remove".into();
+        return t!("Remove");
     }
-    if old.is_there() && old.version == product.version && !settings.elevated {
-        return "Maintain".into();
-    }
-    let first = product.pages.first().map_or(String::new(), |p| p.name.clone());
     if settings.elevated {
         // Behind the page that asked for whom.
-        let scope = product.pages.iter().find(|p| p.name == "Scope");
-        let next = scope.and_then(|p| p.controls.iter().find(|c| c.name == "Next"));
-        return next.map_or(first, |c| c.page.clone());
+        let controls = page_of(product, t!("Scope")).map_or(&[][..], |p| &p.controls);
+        if let Some(next) = controls.iter().find(|c| c.text(control::NAME).is(t!("Next"))) {
+            return next.text(control::PAGE);
+        }
+    } else if old.is_there() && old.version.is(product.version) {
+        return t!("Maintain");
     }
-    first
+    product.pages.first().map_or(EMPTY, |p| p.item.text(0))
 }

@@ -41,6 +41,7 @@ fn branded(file: &PayloadFile, product: &Identity, icon: &Icon) -> Result<(Vec<u
     }
     let bytes = match &file.source {
         Source::Memory(bytes) => bytes.to_vec(),
+        Source::Joined(_) => return Err(problem("it is one of macOS".into())),
         Source::Disk(path, stamp) => {
             let read = || {
                 let bytes = std::fs::read(path)?;

@@ -188,12 +188,61 @@ fn read_file(file: &PayloadFile, out: &Sender<Chunk>) -> Result<(), crossbeam_ch
             }
             out.send(Chunk::End(ContentHash::of(bytes)))
         }
+        Source::Joined(parts) => {
+            let mut chunks = Chunks { out, hasher: blake3::Hasher::new(), bytes: Vec::new() };
+            match join(parts, &mut chunks) {
+                Ok(()) => {
+                    chunks.pass_on().map_err(|()| crossbeam_channel::SendError(Chunk::Bytes(Vec::new())))?;
+                    out.send(Chunk::End(ContentHash(*chunks.hasher.finalize().as_bytes())))
+                }
+                Err(failure) => out.send(Chunk::Failed(failure)),
+            }
+        }
         Source::Disk(path, stamp) => match read_disk(path, *stamp, out) {
             Ok(Some(hash)) => out.send(Chunk::End(hash)),
             Ok(None) => Ok(()),
             Err(failure) => out.send(Chunk::Failed(failure)),
         },
     }
+}
+
+/// What is written into it goes on in chunks.
+struct Chunks<'o> {
+    out: &'o Sender<Chunk>,
+    hasher: blake3::Hasher,
+    bytes: Vec<u8>,
+}
+
+impl Chunks<'_> {
+    /// Sends what is there; an error means that nobody listens any more.
+    fn pass_on(&mut self) -> Result<(), ()> {
+        if self.bytes.is_empty() {
+            return Ok(());
+        }
+        self.hasher.update(&self.bytes);
+        self.out.send(Chunk::Bytes(std::mem::take(&mut self.bytes))).map_err(|_| ())
+    }
+}
+
+impl io::Write for Chunks<'_> {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        let n = bytes.len().min(CHUNK - self.bytes.len());
+        self.bytes.extend_from_slice(&bytes[..n]);
+        if self.bytes.len() == CHUNK {
+            self.pass_on().map_err(|()| io::Error::other("nobody listens any more"))?;
+        }
+        Ok(n)
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        Ok(())
+    }
+}
+
+fn join(parts: &Arc<[(std::path::PathBuf, Stamp)]>, chunks: &mut Chunks) -> Result<(), Failure> {
+    let files = super::universal::parts(parts).map_err(|(path, e)| changed(&path, &e.to_string()))?;
+    mach_o::join(&files, chunks).map_err(|e| changed(&parts[0].0, &e.to_string()))?;
+    super::universal::parts(parts).map(drop).map_err(|(path, e)| changed(&path, &e.to_string()))
 }
 
 /// `None` when nobody listens any more.

@@ -7,7 +7,7 @@ use crate::problem::Problem;
 use globset::{GlobBuilder, GlobSet, GlobSetBuilder};
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::fs;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 struct Found {
     layer: usize,
@@ -44,15 +44,15 @@ pub fn patterns(patterns: &[String]) -> Result<GlobSet, String> {
 /// The payload of a platform, and everything that is wrong or noteworthy about it.
 pub fn gather(layers: &[Layer], platform: Platform) -> (Payload, Vec<Problem>) {
     let mut found: BTreeMap<RelPath, Found> = BTreeMap::new();
-    let mut problems = Vec::new();
+    let (mut problems, mut under) = (Vec::new(), Vec::new());
     for (index, layer) in layers.iter().enumerate() {
-        let mut walk =
-            Walk { layer, index, keep: None, drop: None, found: &mut found, problems: &mut problems, count: 0 };
-        walk.start();
+        let (found, problems) = (&mut found, &mut problems);
+        let under = (platform == Platform::MacosUniversal).then_some(&mut under);
+        Walk { layer, index, keep: None, drop: None, found, under, problems, count: 0 }.start();
     }
     check_links(&found, layers, &mut problems);
     problems.extend(names::check(found.iter().map(|(path, f)| (path, layers[f.layer].span.as_ref())), platform));
-    (assemble(found, layers), problems)
+    (Payload { under, ..assemble(found, layers) }, problems)
 }
 
 fn assemble(found: BTreeMap<RelPath, Found>, layers: &[Layer]) -> Payload {
@@ -87,6 +87,8 @@ struct Walk<'w> {
     keep: Option<GlobSet>,
     drop: Option<GlobSet>,
     found: &'w mut BTreeMap<RelPath, Found>,
+    /// Files that others come to lie over, where that is to be known.
+    under: Option<&'w mut Vec<(RelPath, PathBuf, Stamp)>>,
     problems: &'w mut Vec<Problem>,
     count: u64,
 }
@@ -297,7 +299,13 @@ impl Walk<'_> {
                 .push(problem.instead("leave one of them out with `drop`, or put the layer elsewhere with `into`"));
             return;
         }
-        self.found.insert(path, Found { layer: self.index, kind });
+        let is_file = matches!(kind, FoundKind::File { .. });
+        let old = self.found.insert(path.clone(), Found { layer: self.index, kind });
+        if let (Some(under), Some(Found { kind: FoundKind::File { source, stamp, .. }, .. }), true) =
+            (&mut self.under, old, is_file)
+        {
+            under.push((path, source, stamp));
+        }
     }
 }
 

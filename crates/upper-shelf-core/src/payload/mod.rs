@@ -6,6 +6,7 @@ pub mod feed;
 pub(crate) mod gather;
 pub(crate) mod launcher;
 pub mod names;
+pub(crate) mod universal;
 
 use crate::footprint::{RelPath, Trace};
 use crate::problem::Span;
@@ -39,6 +40,8 @@ pub enum Source {
     Disk(PathBuf, Stamp),
     /// Bytes in memory.
     Memory(Arc<[u8]>),
+    /// Programs of macOS for one processor each, as one for all of them; each must stay as it was.
+    Joined(Arc<[(PathBuf, Stamp)]>),
 }
 
 /// What a file looked like when it was gathered: a later look must see the same.
@@ -94,6 +97,8 @@ pub struct Payload {
     pub others: Vec<Trace>,
     /// Plain bytes each layer contributes, and its files.
     pub shares: Vec<(String, u64, u64)>,
+    /// Files that others of a later layer lie over; only where it matters what they were.
+    pub under: Vec<(RelPath, PathBuf, Stamp)>,
 }
 
 impl Payload {

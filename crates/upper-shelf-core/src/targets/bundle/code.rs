@@ -33,6 +33,13 @@ fn read(file: &PayloadFile) -> Option<mach_o::Result<mach_o::File>> {
         Source::Memory(bytes) => {
             known(*bytes.first_chunk()?).then(|| mach_o::read(&bytes.to_vec()).transpose()).flatten()
         }
+        Source::Joined(parts) => {
+            let mut all = mach_o::File { slices: Vec::new(), universal: true };
+            for (path, _) in parts.iter() {
+                all.slices.extend(mach_o::read(&File::open(path).ok()?).ok()??.slices);
+            }
+            Some(Ok(all))
+        }
         Source::Disk(path, _) => {
             // What can't be opened now is said when it is packed.
             let mut disk = File::open(path).ok()?;

@@ -10,8 +10,8 @@ pub mod list;
 pub mod read;
 
 use super::Job;
-use super::launcher::{plain, quote};
 use crate::footprint::{RelPath, Trace, WorkingFolder};
+use crate::platform::Platform;
 use crate::problem::Problem;
 pub use carry::{carry, stored};
 use std::collections::{BTreeSet, HashSet};
@@ -22,6 +22,8 @@ pub const CODE: &str = "Contents/MacOS";
 pub const DATA: &str = "Contents/Resources";
 /// The picture's file, in [`DATA`].
 pub const ICON: &str = "AppIcon.icns";
+/// What the launcher starts, in [`DATA`].
+const LAUNCH: &str = "UpperShelf.launch";
 
 /// Something in a bundle that is no file of the payload.
 pub enum Piece {
@@ -88,25 +90,36 @@ pub fn executable(job: &Job) -> Option<String> {
     names.into_iter().find(|n| !taken.contains(&n.to_lowercase()))
 }
 
-/// The script that starts a program with what the manifest says of it. A script is enough: the system starts one like
-/// any other file of a bundle, and the property list says for which processors it is.
-fn script(program: &Trace) -> String {
-    let Trace::Program { file, arguments, environment, working_folder, .. } = program else { return String::new() };
-    let mut text = "#!/bin/sh\ninstall=$(cd \"$(dirname \"$0\")\" && pwd -P) || exit 1\n".to_owned();
-    for (name, value) in environment {
-        text += &format!("export {name}={}\n", quote(value));
+/// The launcher for a platform's processors: a program rather than a script, so that the system sees what it is for, and
+/// a signature can be in it.
+fn launcher(platform: Option<Platform>) -> Vec<u8> {
+    const ARM64: &[u8] = include_bytes!("../../../../../heads/macos-launcher/prebuilt/macos-arm64/launcher");
+    const X64: &[u8] = include_bytes!("../../../../../heads/macos-launcher/prebuilt/macos-x64/launcher");
+    match platform {
+        Some(Platform::MacosArm64) => ARM64.to_vec(),
+        Some(Platform::MacosX64) => X64.to_vec(),
+        _ => {
+            let mut both = Vec::new();
+            mach_o::join(&[X64.to_vec(), ARM64.to_vec()], &mut both).expect("two small programs of ours");
+            both
+        }
     }
-    match working_folder {
-        WorkingFolder::Unchanged => {}
-        WorkingFolder::Home => text += "cd \"$HOME\" || exit 1\n",
-        WorkingFolder::Install => text += "cd \"$install\" || exit 1\n",
-        WorkingFolder::Inside(path) => text += &format!("cd \"$install\"/{} || exit 1\n", plain(path.as_str())),
-    }
-    text += &format!("exec \"$install\"/{}", plain(file.as_str()));
-    for argument in arguments {
-        text += &format!(" {}", quote(argument));
-    }
-    text + " \"$@\"\n"
+}
+
+/// What the launcher starts, in the form that its sources describe.
+fn launch(program: &Trace) -> Vec<u8> {
+    let Trace::Program { file, arguments, environment, working_folder, .. } = program else { return Vec::new() };
+    let stored_path = |path: &RelPath| stored(path).as_str().to_owned();
+    let working = match working_folder {
+        WorkingFolder::Unchanged => String::new(),
+        WorkingFolder::Home => "~".into(),
+        WorkingFolder::Install => ".".into(),
+        WorkingFolder::Inside(path) => stored_path(path),
+    };
+    let mut texts = vec![stored_path(file), working, arguments.len().to_string()];
+    texts.extend(arguments.iter().cloned());
+    texts.extend(environment.iter().map(|(name, value)| format!("{name}={value}")));
+    texts.iter().flat_map(|t| t.replace("{install}", "\u{1}").into_bytes().into_iter().chain([0])).collect()
 }
 
 impl Bundle {
@@ -170,7 +183,8 @@ impl Bundle {
         if let (Some((program, _)), Some(name)) = (main_program(job), executable(job))
             && !starts_itself(program)
         {
-            pieces.push((format!("{CODE}/{name}"), Piece::File(0o755, script(program).into_bytes())));
+            pieces.push((format!("{CODE}/{name}"), Piece::File(0o755, launcher(job.footprint.platform))));
+            pieces.push((format!("{DATA}/{LAUNCH}"), Piece::File(0o644, launch(program))));
         }
         // Making the picture can't fail: its sizes are the format's own.
         let icon = job.icon.icns().unwrap_or_default();
@@ -206,7 +220,8 @@ pub fn check(job: &Job) -> Vec<Problem> {
             .push(problem.why("it has letters, digits, dots and hyphens").instead("id = \"works.example.product\""));
     }
     let bundle = Bundle::of(job);
-    let ours = [format!("{DATA}/{ICON}"), format!("{CODE}/{}", executable(job).unwrap_or_default())];
+    let executable = format!("{CODE}/{}", executable(job).unwrap_or_default());
+    let ours = [format!("{DATA}/{ICON}"), format!("{DATA}/{LAUNCH}"), executable];
     let own = main_program(job).filter(|(program, _)| starts_itself(program)).map(|(_, file)| file);
     for path in job.footprint.traces().iter().filter_map(Trace::path) {
         let place = bundle.place(path);

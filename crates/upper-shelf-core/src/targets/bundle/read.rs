@@ -33,7 +33,7 @@ pub struct Reading {
     /// What the property list says.
     said: Option<list::Said>,
     /// The file of ours that only starts a program.
-    script: Option<String>,
+    launcher: Option<String>,
 }
 
 /// The property list's path, if there is exactly one bundle at the top.
@@ -50,7 +50,7 @@ impl Reading {
         let top = info.and_then(|(path, _)| path.split('/').next()).unwrap_or_default().to_owned();
         let said = info.and_then(|(_, bytes)| list::read(bytes));
         let mut ours = None;
-        let mut script = None;
+        let mut launcher = None;
         if let Some(said) = said.as_ref().filter(|s| s.is_ours) {
             // What lies among the data, and is stood for by a link.
             let prefix = format!("{top}/{CODE}/");
@@ -64,9 +64,9 @@ impl Reading {
             }
             ours = Some(moved);
             let is_program = |t: &Trace| matches!(t, Trace::Program { file, .. } if Some(file.as_str()) == said.executable.as_deref());
-            script = said.executable.clone().filter(|_| !said.traces.iter().any(is_program));
+            launcher = said.executable.clone().filter(|_| !said.traces.iter().any(is_program));
         }
-        Self { top, ours, said, script }
+        Self { top, ours, said, launcher }
     }
 
     /// Whether it is a bundle that we wrote.
@@ -79,7 +79,7 @@ impl Reading {
         let Some(moved) = &self.ours else { return RelPath::new(node.path.as_str()).ok() };
         let inside = node.path.strip_prefix(&self.top)?.strip_prefix('/')?;
         if let Some(path) = inside.strip_prefix(CODE).and_then(|p| p.strip_prefix('/')) {
-            let stands_for = moved.contains_key(path) || self.script.as_deref() == Some(path);
+            let stands_for = moved.contains_key(path) || self.launcher.as_deref() == Some(path);
             return (!stands_for).then(|| RelPath::new(path).ok()).flatten();
         }
         let path = inside.strip_prefix(DATA)?.strip_prefix('/')?;

@@ -12,7 +12,7 @@ use crate::content::ContentHash;
 use crate::footprint::{Footprint, RelPath, Trace};
 use crate::manifest::written::{DmgCompression, TargetName, TargetSettings};
 use crate::payload::feed::{Part, Stream};
-use crate::payload::{PayloadFile, Source};
+use crate::payload::{PayloadFile, Source, universal};
 use crate::problem::{Failure, Kind, Problem};
 use ds_store::Alias;
 use hfs_plus::read::{Kind as EntryKind, Limits, Volume};
@@ -193,6 +193,11 @@ fn write(job: &Job, mut stream: Stream, out: File) -> hfs_plus::Result<()> {
 fn again<W: Write>(file: &PayloadFile, volume: &mut Writer<W>) -> hfs_plus::Result<()> {
     match &file.source {
         Source::Memory(bytes) => volume.data(bytes),
+        Source::Joined(parts) => {
+            let parts = universal::parts(parts).map_err(|(_, e)| e)?;
+            mach_o::join(&parts, Data(volume)).map_err(|e| std::io::Error::other(e.to_string()))?;
+            Ok(())
+        }
         Source::Disk(path, _) => {
             let mut disk = File::open(path)?.take(file.size);
             let mut buffer = vec![0; 1 << 16];
@@ -203,6 +208,20 @@ fn again<W: Write>(file: &PayloadFile, volume: &mut Writer<W>) -> hfs_plus::Resu
                 }
             }
         }
+    }
+}
+
+/// What is written into it becomes a file's data.
+struct Data<'v, W: Write>(&'v mut Writer<W>);
+
+impl<W: Write> Write for Data<'_, W> {
+    fn write(&mut self, bytes: &[u8]) -> std::io::Result<usize> {
+        self.0.data(bytes).map_err(|e| std::io::Error::other(e.to_string()))?;
+        Ok(bytes.len())
+    }
+
+    fn flush(&mut self) -> std::io::Result<()> {
+        Ok(())
     }
 }
 

@@ -13,6 +13,8 @@ pub fn version(file: &PayloadFile) -> Option<(String, String)> {
     }
     match &file.source {
         Source::Memory(bytes) => of(&**bytes),
+        // Programs of macOS.
+        Source::Joined(_) => None,
         Source::Disk(path, _) => of(&ReadCache::new(std::fs::File::open(path).ok()?)),
     }
 }

@@ -30,18 +30,40 @@ pub struct Nsis;
 /// The portable program.
 pub struct Portable;
 
-/// The head for a platform.
-fn head(platform: Option<Platform>) -> &'static [u8] {
-    match platform {
-        Some(Platform::WindowsX86) => include_bytes!("../../../../../heads/windows-setup/prebuilt/setup-x86.exe"),
-        Some(Platform::WindowsArm64) => include_bytes!("../../../../../heads/windows-setup/prebuilt/setup-arm64.exe"),
-        _ => include_bytes!("../../../../../heads/windows-setup/prebuilt/setup-x64.exe"),
+/// The heads: what they do, how they unpack, for which processor.
+macro_rules! head {
+    ($kind:literal, $platform:expr) => {
+        match $platform {
+            Some(Platform::WindowsX86) => stored!($kind, "-x86.exe"),
+            Some(Platform::WindowsArm64) => stored!($kind, "-arm64.exe"),
+            _ => stored!($kind, "-x64.exe"),
+        }
+    };
+}
+macro_rules! stored {
+    ($kind:literal, $end:literal) => {
+        include_bytes!(concat!("../../../../../heads/windows-setup/prebuilt/", $kind, $end)).as_slice()
+    };
+}
+
+/// The head that goes with a package: it has what that one needs, and nothing else.
+fn head(job: &Job, portable: bool) -> &'static [u8] {
+    let platform = job.footprint.platform;
+    match (portable, compression(job)) {
+        (false, SetupCompression::Lzma) => head!("setup-lzma", platform),
+        (false, SetupCompression::Deflate) => head!("setup-deflate", platform),
+        (true, SetupCompression::Lzma) => head!("portable-lzma", platform),
+        (true, SetupCompression::Deflate) => head!("portable-deflate", platform),
     }
 }
 
+fn compression(job: &Job) -> SetupCompression {
+    job.settings.nsis.compression.unwrap_or(SetupCompression::Lzma)
+}
+
 /// The head with the product's icon and version, and what Windows should know before it starts it.
-fn dressed(job: &Job, file_name: &str, administrator: bool) -> Result<Vec<u8>, pe_image::Error> {
-    let image = Image::parse(head(job.footprint.platform))?;
+fn dressed(job: &Job, file_name: &str, portable: bool, administrator: bool) -> Result<Vec<u8>, pe_image::Error> {
+    let image = Image::parse(head(job, portable))?;
     let mut resources = image.resources()?;
     let icon = job.icon.ico().map_err(|e| pe_image::Error::Limit(e.to_string()))?;
     set_icon(&mut resources, &icon)?;
@@ -67,7 +89,7 @@ fn options(job: &Job) -> Options {
     let most = job.settings.nsis.dictionary_megabytes.unwrap_or(32) << 20;
     // A dictionary that reaches over everything is as good as a larger one.
     let dictionary = all.next_power_of_two().clamp(1 << 16, u64::from(most)) as u32;
-    let method = match job.settings.nsis.compression.unwrap_or(SetupCompression::Lzma) {
+    let method = match compression(job) {
         SetupCompression::Lzma => Method::Lzma { filtered: is_mostly_code(job) },
         SetupCompression::Deflate => Method::Deflate,
     };
@@ -123,7 +145,7 @@ fn write(
 }
 
 /// What speaks against both kinds.
-fn check(job: &Job) -> Vec<Problem> {
+fn check(job: &Job, portable: bool) -> Vec<Problem> {
     let mut problems = Vec::new();
     let all: u64 = job.files.iter().map(|f| f.size + 4).sum();
     if all > MOST {
@@ -137,7 +159,7 @@ fn check(job: &Job) -> Vec<Problem> {
         let problem = Problem::error(format!("a dictionary of {megabytes} megabytes"));
         problems.push(problem.why("the format has powers of two only").instead("dictionary-megabytes = 32"));
     }
-    let dressed = dressed(job, "setup.exe", false).err();
+    let dressed = dressed(job, "setup.exe", portable, false).err();
     problems.extend(dressed.map(|e| Problem::error("the head can't get the product's icon").why(e.to_string())));
     problems
 }
@@ -156,7 +178,7 @@ impl Target for Nsis {
     }
 
     fn check(&self, job: &Job) -> Vec<Problem> {
-        let mut problems = check(job);
+        let mut problems = check(job, false);
         for file in job.files {
             let name = file.path.as_str().to_lowercase();
             if [program::REMOVER, program::RECORD].contains(&name.as_str()) || name.split('/').next() == Some("~setup")
@@ -173,7 +195,7 @@ impl Target for Nsis {
 
     fn write(&self, job: &Job, stream: Stream, out: File) -> Result<(), Failure> {
         let administrator = job.footprint.rule("scope") == Some("machine");
-        let head = dressed(job, &format!("{}.exe", job.file_name), administrator);
+        let head = dressed(job, &format!("{}.exe", job.file_name), false, administrator);
         let head = head.map_err(|e| Failure::new(Kind::Problems, Problem::error(e.to_string())))?;
         let (header, block) = program::setup(job).map_err(failure)?;
         write(job, &head, &header, Some(&block), stream, out).map_err(failure)
@@ -210,7 +232,7 @@ impl Target for Portable {
     }
 
     fn check(&self, job: &Job) -> Vec<Problem> {
-        let mut problems = check(job);
+        let mut problems = check(job, true);
         if starts(job).is_none() {
             let problem = Problem::error("the portable program has no program to start");
             problems.push(match &job.settings.portable.program {
@@ -223,7 +245,7 @@ impl Target for Portable {
 
     fn write(&self, job: &Job, stream: Stream, out: File) -> Result<(), Failure> {
         let (start, console) = starts(job).unwrap_or_default();
-        let head = dressed(job, &format!("{}.portable.exe", job.file_name), false);
+        let head = dressed(job, &format!("{}.portable.exe", job.file_name), true, false);
         let mut head = head.map_err(|e| Failure::new(Kind::Problems, Problem::error(e.to_string())))?;
         if console {
             crate::payload::brand::for_terminal(&mut head);

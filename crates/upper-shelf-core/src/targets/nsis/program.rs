@@ -4,7 +4,7 @@
 use crate::footprint::{EnvironmentAction, Footprint, Place, RegistryRoot, RegistryValue, RegistryView, ServiceStart};
 use crate::footprint::{RelPath, Trace, WorkingFolder};
 use crate::manifest::resolve::windows::KEEP_CHANGED;
-use crate::manifest::written::SettingsPlace;
+use crate::manifest::written::{SettingsPlace, SetupCompression};
 use crate::targets::Job;
 use crate::targets::msi::language_numbers;
 use crate::wizard::{Action, FILES_IN_USE, Kind, Page, WORDS, Wizard, pages, removal};
@@ -312,12 +312,12 @@ pub fn setup(job: &Job) -> Result<(Header, Vec<u8>)> {
     let wanted = ["Progress", "Done", "Cancelled", "Failed", crate::wizard::FILES_IN_USE_CLOSABLE, "AskCancel"];
     own.extend(all.iter().filter(|p| wanted.contains(&p.name)).cloned());
     remover.wizard(footprint, job.wizard, &own);
-    let options = Options {
-        method: nsis_archive::Method::Lzma { filtered: false },
-        dictionary: 1 << 16,
-        flags: UNINSTALLER,
-        ..Options::default()
+    // The head that removes is the one that installs: it unpacks in one way.
+    let method = match super::compression(job) {
+        SetupCompression::Lzma => nsis_archive::Method::Lzma { filtered: false },
+        SetupCompression::Deflate => nsis_archive::Method::Deflate,
     };
+    let options = Options { method, dictionary: 1 << 16, flags: UNINSTALLER, ..Options::default() };
     let block = block(&remover.finish().write()?, &options)?;
 
     let mut program = Program::new();

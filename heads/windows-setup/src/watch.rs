@@ -1,0 +1,109 @@
+//! Who hears how far it is, and is asked: the log and, where there are windows, the person before them.
+
+use crate::journal::Change;
+use crate::log::Log;
+use crate::settings::InUse;
+use crate::system::{code, Fault, Result};
+use crate::text::{digits, t, Text, EMPTY};
+use crate::wizard;
+use windows_sys::Win32::System::Environment::GetEnvironmentVariableW;
+use windows_sys::Win32::System::Threading::{GetCurrentProcess, Sleep, TerminateProcess};
+
+/// What somebody says when files are in use.
+#[derive(Clone, Copy, PartialEq, Eq)]
+pub enum Answer {
+    Again,
+    GoOn,
+    Close,
+    Stop,
+}
+
+/// How long files in use are waited for without a person: ten minutes.
+const LONGEST: u32 = 600;
+
+/// Who hears and answers.
+enum Who {
+    /// The command line; so many seconds were waited.
+    Nobody(InUse, u32),
+    /// The windows; when they last heard something.
+    Person(u64),
+}
+
+pub struct Watch<'l> {
+    pub log: &'l mut Log,
+    who: Who,
+    at: u32,
+    /// The step at which a test stops the program.
+    stop: u32,
+    /// All changes, and how many are made.
+    all: u32,
+    made: u32,
+}
+
+impl<'l> Watch<'l> {
+    fn new(log: &'l mut Log, who: Who) -> Self {
+        let mut buffer = [0u16; 16];
+        // SAFETY: the buffer is as long as is said, and empty if there is no such variable.
+        unsafe { GetEnvironmentVariableW(t!("UPPER_SHELF_STOP_AT").ptr(), buffer.as_mut_ptr(), 16) };
+        Self { log, who, at: 0, stop: Text::up_to_zero(&buffer).number(), all: 0, made: 0 }
+    }
+
+    pub fn silent(log: &'l mut Log, in_use: InUse) -> Self {
+        Self::new(log, Who::Nobody(in_use, 0))
+    }
+
+    pub fn person(log: &'l mut Log) -> Self {
+        Self::new(log, Who::Person(0))
+    }
+
+    /// So many thousandths are done; what is being done, a text that stays.
+    pub fn progress(&mut self, thousandths: u32, doing: Text) {
+        if let Who::Person(last) = &mut self.who {
+            wizard::progress(last, thousandths, doing);
+        }
+    }
+
+    /// An error if somebody wants to stop.
+    pub fn go_on(&self) -> Result<()> {
+        match self.who {
+            Who::Person(_) if wizard::is_cancelled() => Err(Fault::new(code::CANCELLED, EMPTY, EMPTY)),
+            _ => Ok(()),
+        }
+    }
+
+    /// Files are in use: by these programs.
+    pub fn in_use(&mut self, names: &[Text]) -> Answer {
+        let Who::Nobody(in_use, waited) = &mut self.who else { return wizard::ask_in_use(names) };
+        *waited += 1;
+        // SAFETY: no preconditions.
+        unsafe { Sleep(1000) };
+        match in_use {
+            InUse::Wait if *waited <= LONGEST => Answer::Again,
+            InUse::Close if *waited <= 30 => Answer::Close,
+            _ => Answer::Stop,
+        }
+    }
+
+    /// A step is done. A test can stop the program there, as if the power failed.
+    pub fn step(&mut self, what: Text) {
+        self.at += 1;
+        self.log.line(&[digits(self.at, 5), t!(" "), what]);
+        if self.at == self.stop {
+            // SAFETY: ends this process at once.
+            unsafe { TerminateProcess(GetCurrentProcess(), 1) };
+        }
+    }
+
+    /// Changes are about to be made.
+    pub fn begin(&mut self, changes: &[Change]) {
+        (self.all, self.made) = (changes.len() as u32 + 2, 0);
+    }
+
+    /// A change is made; an error if somebody wants to stop.
+    pub fn made(&mut self, what: Text) -> Result<()> {
+        self.step(what);
+        self.made += 1;
+        self.progress(900 + self.made.min(self.all) * 100 / self.all, EMPTY);
+        self.go_on()
+    }
+}

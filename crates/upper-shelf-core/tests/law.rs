@@ -301,7 +301,7 @@ fn for_windows(made: Made, platform: Platform, more: Vec<Trace>) -> Option<Made>
 }
 
 /// The same for macOS; `None` if two names are one there.
-fn for_macos(made: Made, platform: usize, smallest: Option<String>) -> Option<Made> {
+fn for_macos(made: Made, platform: usize, smallest: Option<String>, said: Vec<Trace>) -> Option<Made> {
     let mut seen = BTreeSet::new();
     for path in made.footprint.traces().iter().filter_map(Trace::path) {
         let name = |n: &str| -> Vec<u16> {
@@ -314,8 +314,21 @@ fn for_macos(made: Made, platform: usize, smallest: Option<String>) -> Option<Ma
     }
     let platform = [Platform::MacosArm64, Platform::MacosX64, Platform::MacosUniversal][platform];
     let rule = smallest.map(|value| Trace::Rule { key: "smallest-macos".into(), value });
-    let traces: Vec<Trace> = made.footprint.traces().iter().cloned().chain(rule).collect();
+    let mut keys = BTreeSet::new();
+    let said = said.into_iter().filter(|t| matches!(t, Trace::Rule { key, .. } if keys.insert(key.clone())));
+    let traces: Vec<Trace> = made.footprint.traces().iter().cloned().chain(rule).chain(said).collect();
     Some(Made { footprint: Footprint::new(made.footprint.product, Some(platform), traces), ..made })
+}
+
+/// What a bundle says besides.
+fn of_bundles() -> impl Strategy<Value = Vec<Trace>> {
+    let rule = prop_oneof![
+        Just(("agent".to_owned(), "yes".to_owned())),
+        text().prop_map(|t| ("copyright".to_owned(), t)),
+        ("(camera|photos|speech|local-network)", text()).prop_map(|(key, t)| (format!("reason-{key}"), t)),
+        ("(de|fr|pt-BR)", text()).prop_map(|(language, t)| (format!("name-{language}"), t)),
+    ];
+    prop::collection::vec(rule.prop_map(|(key, value)| Trace::Rule { key, value }), 0..5)
 }
 
 fn registry_value() -> impl Strategy<Value = RegistryValue> {
@@ -399,9 +412,9 @@ proptest! {
 
     #[test]
     fn a_disk_image_is_read_as_it_was_written(
-        made in made(), platform in 0..3usize, compression in 0..3usize, smallest in prop::option::of("1[0-5]\\.[0-9]")
+        made in made(), platform in 0..3usize, compression in 0..3usize, smallest in prop::option::of("1[0-5]\\.[0-9]"), said in of_bundles()
     ) {
-        let made = for_macos(made, platform, smallest);
+        let made = for_macos(made, platform, smallest, said);
         prop_assume!(made.is_some());
         let mut settings = settings(None);
         settings.dmg.compression = [None, Some(DmgCompression::Lzfse), Some(DmgCompression::None)][compression];
@@ -410,8 +423,8 @@ proptest! {
     }
 
     #[test]
-    fn a_zip_with_a_bundle_is_read_as_it_was_written(made in made(), platform in 0..3usize) {
-        let made = for_macos(made, platform, None);
+    fn a_zip_with_a_bundle_is_read_as_it_was_written(made in made(), platform in 0..3usize, said in of_bundles()) {
+        let made = for_macos(made, platform, None, said);
         prop_assume!(made.is_some());
         let made = made.expect("assumed");
         prop_assume!(made.footprint.traces().iter().filter_map(Trace::path).all(|p| !p.as_str().contains('\\')));

@@ -162,6 +162,40 @@ MORE"#;
         assert!(std::fs::read(code("macos-arm64").join("hives")).expect("there") == ARM);
     }
 
+    #[test]
+    fn a_bundle_says_why_it_asks_what_it_is_called_elsewhere_and_that_it_is_an_agent() {
+        let more = "[bundle]\nagent = true\ncopyright = \"© 2026 the bees\"\nnames = { de = 'Stöcke \"&\" Rahmen', pt-BR = \"Colmeias\" }\n\
+                    [bundle.reasons]\ncamera = \"To photograph frames\"\nlocal-network = \"To find scales\"";
+        let folder = product(more);
+        let package = build(&folder);
+        let out = folder.at("out");
+        let to = format!("-o{}", out.display());
+        judge_says_yes("7zz", &["e", "-y", &to, package.to_str().expect("text"), "-ir!Info.plist"]);
+        let script = "import plistlib,sys
+d = plistlib.load(open(sys.argv[1], 'rb'))
+for key in sorted(d):
+    if key.startswith('NS') or key.startswith('LSUI') or key.startswith('LSHas'):
+        print(key, d[key])";
+        let list = out.join("Info.plist");
+        insta::assert_snapshot!(judge_says_yes(&test_support::python(), &["-c", script, list.to_str().expect("text")]));
+        let name = "*/Contents/Resources/de.lproj/InfoPlist.strings";
+        let names = test_support::judge(
+            "7zz",
+            &["e", "-so", package.to_str().expect("text"), "-i!4.hfs/*", &format!("-ir!{name}")],
+        );
+        let names = String::from_utf8_lossy(&names.stdout).into_owned();
+        assert!(names.contains(r#""CFBundleDisplayName" = "Stöcke \"&\" Rahmen";"#), "{names}");
+        // It is read back; and other systems' packages do not hear of it.
+        let (code, told) = folder.run(&["inspect", package.to_str().expect("text")]);
+        assert!(code == 0 && told.contains("name-pt-BR: Colmeias") && told.contains("reason-camera"), "{told}");
+        // What can't be is said, with its place.
+        let text = std::fs::read_to_string(folder.at("shelf.toml")).expect("read");
+        let text = text.replace("pt-BR", "portuguese_of_brazil").replace("To find scales", " ");
+        folder.write("shelf.toml", text).write("built/de.lproj/InfoPlist.strings", "");
+        std::fs::remove_dir_all(folder.at("packages")).expect("removed");
+        insta::assert_snapshot!(problems(&folder));
+    }
+
     /// The launcher, built for this machine.
     fn launcher_for_this_machine(folder: &Folder) -> PathBuf {
         let sources = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../heads/macos-launcher/Cargo.toml");

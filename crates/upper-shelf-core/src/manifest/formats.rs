@@ -3,6 +3,7 @@
 
 use schemars::JsonSchema;
 use serde::Deserialize;
+use std::collections::BTreeMap;
 
 /// A package format.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Deserialize, serde::Serialize, JsonSchema)]
@@ -89,6 +90,86 @@ pub struct DiskImageFile {
     pub from: String,
     /// Where it stands in the window.
     pub at: [u32; 2],
+}
+
+/// What the application bundle says of the product on macOS, besides what all systems are told.
+#[derive(Debug, Clone, Default, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+pub struct Bundle {
+    /// Whether it runs without a symbol in the Dock and without a menu bar of its own, as what lives in the menu bar's
+    /// corner does; default: no.
+    #[serde(default)]
+    pub agent: bool,
+    /// Whose it is; default: "©" and the publisher.
+    pub copyright: Option<String>,
+    /// The product's name in other languages, by the language's code: `names = { de = "Wabenbuch" }`.
+    #[serde(default)]
+    pub names: BTreeMap<String, String>,
+    /// Why the product wants what the system asks people about: without its reason it is ended when it tries.
+    #[serde(default)]
+    pub reasons: Reasons,
+}
+
+/// Reasons, as sentences for the system's question.
+#[derive(Debug, Clone, Default, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+pub struct Reasons {
+    /// To find devices nearby.
+    pub bluetooth: Option<String>,
+    /// To read and change appointments.
+    pub calendars: Option<String>,
+    /// To see through the camera.
+    pub camera: Option<String>,
+    /// To read and change people's addresses.
+    pub contacts: Option<String>,
+    /// To read what lies on the desktop.
+    pub desktop_folder: Option<String>,
+    /// To read the person's documents.
+    pub documents_folder: Option<String>,
+    /// To read what was downloaded.
+    pub downloads_folder: Option<String>,
+    /// To find and talk to other machines of the same network.
+    pub local_network: Option<String>,
+    /// To know where the machine is.
+    pub location: Option<String>,
+    /// To hear through the microphone.
+    pub microphone: Option<String>,
+    /// To make other programs do things.
+    pub other_programs: Option<String>,
+    /// To see the person's collection of photographs.
+    pub photos: Option<String>,
+    /// To read and change reminders.
+    pub reminders: Option<String>,
+    /// To read disks that come and go.
+    pub removable_disks: Option<String>,
+    /// To turn speech into text.
+    pub speech: Option<String>,
+}
+
+impl Reasons {
+    /// Those that are given, with their keys.
+    pub fn given(&self) -> Vec<(&'static str, &String)> {
+        [
+            ("bluetooth", &self.bluetooth),
+            ("calendars", &self.calendars),
+            ("camera", &self.camera),
+            ("contacts", &self.contacts),
+            ("desktop-folder", &self.desktop_folder),
+            ("documents-folder", &self.documents_folder),
+            ("downloads-folder", &self.downloads_folder),
+            ("local-network", &self.local_network),
+            ("location", &self.location),
+            ("microphone", &self.microphone),
+            ("other-programs", &self.other_programs),
+            ("photos", &self.photos),
+            ("reminders", &self.reminders),
+            ("removable-disks", &self.removable_disks),
+            ("speech", &self.speech),
+        ]
+        .into_iter()
+        .filter_map(|(key, reason)| Some((key, reason.as_ref()?)))
+        .collect()
+    }
 }
 
 /// What only disk images have.

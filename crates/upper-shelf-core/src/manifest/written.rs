@@ -2,7 +2,7 @@
 //! reference page are made from them, and their doc comments are the reference's text.
 
 pub use super::formats::{
-    AppimageSettings, CabinetCompression, CabinetPlace, Compression, DiskImage, DiskImageFile, DmgCompression,
+    AppimageSettings, Bundle, CabinetCompression, CabinetPlace, Compression, DiskImage, DiskImageFile, DmgCompression,
     DmgSettings, MsiSettings, NsisSettings, PortableSettings, SettingsPlace, SetupCompression, TarSettings, TargetName,
     TargetSettings, ZipSettings,
 };
@@ -108,6 +108,9 @@ pub struct Manifest {
     /// The window that a disk image opens on macOS.
     #[serde(default)]
     pub disk_image: DiskImage,
+    /// What the application bundle says of the product on macOS.
+    #[serde(default)]
+    pub bundle: Bundle,
     /// What is built.
     #[serde(default)]
     pub targets: Targets,

@@ -3,11 +3,13 @@
 use super::Resolver;
 use crate::footprint::Trace;
 use crate::manifest::written::TargetName;
+use crate::targets::bundle;
 use crate::targets::dmg::{self, Plan};
 
 impl Resolver<'_> {
     /// The rules for macOS.
     pub(super) fn macos(&mut self, traces: &mut Vec<Trace>) {
+        self.bundle(traces);
         let Some(version) = &self.project.manifest.install.smallest_macos else { return };
         let parts: Vec<Option<u8>> = version.split('.').map(|p| p.parse().ok()).collect();
         if parts.iter().any(Option::is_none) || !(2..=3).contains(&parts.len()) {
@@ -15,6 +17,38 @@ impl Resolver<'_> {
             self.problem("install.smallest-macos", what, "", "smallest-macos = \"11.0\"");
         }
         traces.push(Trace::Rule { key: "smallest-macos".into(), value: version.clone() });
+    }
+
+    /// What the bundle says, as rules.
+    fn bundle(&mut self, traces: &mut Vec<Trace>) {
+        let written = &self.project.manifest.bundle;
+        let mut rule = |key: String, value: &str| traces.push(Trace::Rule { key, value: value.to_owned() });
+        if written.agent {
+            rule(bundle::AGENT.into(), "yes");
+        }
+        if let Some(copyright) = &written.copyright {
+            rule(bundle::COPYRIGHT.into(), copyright);
+        }
+        for (key, reason) in written.reasons.given() {
+            rule(format!("{}{key}", bundle::REASON), reason);
+        }
+        for (language, name) in &written.names {
+            let is_fine = |c: char| c.is_ascii_alphanumeric() || c == '-';
+            if !(2..=12).contains(&language.len()) || !language.chars().all(is_fine) {
+                let what = format!("{language:?} is no code of a language");
+                let why = "the system knows them as `de` or `pt-BR`";
+                self.problem(&format!("bundle.names.{language}"), what, why, "names = { de = \"…\" }");
+            } else if name.trim().is_empty() {
+                let what = "a name has no letters".to_owned();
+                self.problem(&format!("bundle.names.{language}"), what, "", "leave the language out");
+            }
+            rule(format!("{}{language}", bundle::NAME), name);
+        }
+        for (key, _) in written.reasons.given().into_iter().filter(|(_, reason)| reason.trim().is_empty()) {
+            let (what, why) =
+                (format!("the reason for {key} is empty"), "the system shows it to people when it asks them");
+            self.problem(&format!("bundle.reasons.{key}"), what, why, format!("{key} = \"To photograph frames\""));
+        }
     }
 
     /// A file that the window needs.

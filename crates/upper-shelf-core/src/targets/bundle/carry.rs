@@ -11,6 +11,12 @@ pub fn stored(path: &RelPath) -> RelPath {
     names.ok().and_then(|n| RelPath::new(n.join("/")).ok()).unwrap_or_else(|| path.clone())
 }
 
+/// Whether a rule is one that a bundle says.
+fn is_of_bundles(key: &str) -> bool {
+    let whole = [super::AGENT, super::COPYRIGHT, "smallest-macos"];
+    whole.contains(&key) || key.starts_with(super::REASON) || key.starts_with(super::NAME)
+}
+
 /// What a bundle carries, with what it does not.
 pub fn carry(footprint: &Footprint) -> (Footprint, Vec<Loss>) {
     let mut losses = Vec::new();
@@ -126,7 +132,7 @@ pub fn carry(footprint: &Footprint) -> (Footprint, Vec<Loss>) {
             Trace::Choice { .. } => {
                 lose(format!("the {} {trace} is left out", trace.kind()), "all files are there: nothing is chosen");
             }
-            Trace::Rule { key, .. } if key == "smallest-macos" => traces.push(trace.clone()),
+            Trace::Rule { key, .. } if is_of_bundles(key) => traces.push(trace.clone()),
             Trace::Rule { .. } => {
                 lose(format!("the {} {trace} is left out", trace.kind()), "it is a rule for installing on Windows");
             }

@@ -30,6 +30,25 @@ const CATEGORIES: [(&str, &str); 12] = [
     ("System", "utilities"),
 ];
 
+/// What people are asked about, as the manifest and Apple name it.
+const REASONS: [(&str, &str); 15] = [
+    ("bluetooth", "NSBluetoothAlwaysUsageDescription"),
+    ("calendars", "NSCalendarsUsageDescription"),
+    ("camera", "NSCameraUsageDescription"),
+    ("contacts", "NSContactsUsageDescription"),
+    ("desktop-folder", "NSDesktopFolderUsageDescription"),
+    ("documents-folder", "NSDocumentsFolderUsageDescription"),
+    ("downloads-folder", "NSDownloadsFolderUsageDescription"),
+    ("local-network", "NSLocalNetworkUsageDescription"),
+    ("location", "NSLocationUsageDescription"),
+    ("microphone", "NSMicrophoneUsageDescription"),
+    ("other-programs", "NSAppleEventsUsageDescription"),
+    ("photos", "NSPhotoLibraryUsageDescription"),
+    ("reminders", "NSRemindersUsageDescription"),
+    ("removable-disks", "NSRemovableVolumesUsageDescription"),
+    ("speech", "NSSpeechRecognitionUsageDescription"),
+];
+
 #[derive(Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 struct Ours {
@@ -43,6 +62,26 @@ struct Ours {
     platform: Option<String>,
     #[serde(default)]
     product: Identity,
+    /// Names in other languages: the system has them in files of their own.
+    #[serde(default)]
+    names: BTreeMap<String, String>,
+    /// Whose it is, where that was said.
+    #[serde(default)]
+    copyright: Option<String>,
+}
+
+/// The product's names in other languages.
+pub fn names(footprint: &Footprint) -> impl Iterator<Item = (&str, &str)> {
+    footprint.traces().iter().filter_map(|t| match t {
+        Trace::Rule { key, value } => Some((key.strip_prefix(super::NAME)?, value.as_str())),
+        _ => None,
+    })
+}
+
+/// The file with the product's name in a language.
+pub fn strings(name: &str) -> Vec<u8> {
+    let name = name.replace('\\', "\\\\").replace('"', "\\\"").replace('\n', " ");
+    format!("\"CFBundleDisplayName\" = \"{name}\";\n\"CFBundleName\" = \"{name}\";\n").into_bytes()
 }
 
 #[derive(Serialize, Deserialize)]
@@ -94,8 +133,20 @@ pub fn write(job: &Job) -> Vec<u8> {
     put("CFBundleShortVersionString", text(&product.version));
     put("CFBundleVersion", numbers(product.version.as_deref().unwrap_or_default()).into());
     put("NSHighResolutionCapable", true.into());
-    if let Some(publisher) = &product.publisher {
-        put("NSHumanReadableCopyright", format!("© {publisher}").into());
+    let publisher = product.publisher.as_ref().map(|p| format!("© {p}"));
+    if let Some(copyright) = footprint.rule(super::COPYRIGHT).map(str::to_owned).or(publisher) {
+        put("NSHumanReadableCopyright", copyright.into());
+    }
+    if footprint.rule(super::AGENT).is_some() {
+        put("LSUIElement", true.into());
+    }
+    for (key, apple) in REASONS {
+        if let Some(reason) = footprint.rule(&format!("{}{key}", super::REASON)) {
+            put(apple, reason.into());
+        }
+    }
+    if names(footprint).next().is_some() {
+        put("LSHasLocalizedDisplayName", true.into());
     }
     let category = product.categories.iter().find_map(|c| CATEGORIES.iter().find(|(name, _)| name == c));
     if let Some((_, category)) = category {
@@ -198,7 +249,9 @@ fn ours(footprint: &Footprint) -> Option<Value> {
     let product = Identity { id: None, name: None, version: None, ..p.clone() };
     let main = footprint.main_program().map(str::to_owned);
     let platform = footprint.platform.map(|p| p.name().to_owned());
-    plist::to_value(&Ours { programs, entry, main, platform, product }).ok()
+    let names = names(footprint).map(|(language, name)| (language.to_owned(), name.to_owned())).collect();
+    let copyright = footprint.rule(super::COPYRIGHT).map(str::to_owned);
+    plist::to_value(&Ours { programs, entry, main, platform, product, names, copyright }).ok()
 }
 
 /// What a property list says.
@@ -221,14 +274,28 @@ pub fn read(bytes: &[u8]) -> Option<Said> {
     let text = |key: &str| list.get(key).and_then(Value::as_string).filter(|t| !t.is_empty()).map(str::to_owned);
     let ours: Option<Ours> = list.get(OURS).and_then(|v| plist::from_value(v).ok());
     let is_ours = ours.is_some();
+    let mut traces = Vec::new();
+    let mut rule = |key: String, value: String| traces.push(Trace::Rule { key, value });
     let (mut product, platform, programs, entry, main) = match ours {
-        Some(o) => (o.product, o.platform.and_then(|p| p.parse().ok()), o.programs, o.entry, o.main),
-        None => (Identity::default(), None, Vec::new(), None, None),
+        Some(o) => {
+            o.copyright.into_iter().for_each(|value| rule(super::COPYRIGHT.into(), value));
+            o.names.into_iter().for_each(|(language, name)| rule(format!("{}{language}", super::NAME), name));
+            (o.product, o.platform.and_then(|p| p.parse().ok()), o.programs, o.entry, o.main)
+        }
+        None => {
+            text("NSHumanReadableCopyright").into_iter().for_each(|value| rule(super::COPYRIGHT.into(), value));
+            (Identity::default(), None, Vec::new(), None, None)
+        }
     };
+    if list.get("LSUIElement").and_then(Value::as_boolean) == Some(true) {
+        rule(super::AGENT.into(), "yes".into());
+    }
+    for (key, apple) in REASONS {
+        text(apple).into_iter().for_each(|value| rule(format!("{}{key}", super::REASON), value));
+    }
     product.id = text("CFBundleIdentifier");
     product.name = text("CFBundleDisplayName").or_else(|| text("CFBundleName"));
     product.version = text("CFBundleShortVersionString").or_else(|| text("CFBundleVersion"));
-    let mut traces = Vec::new();
     for p in programs {
         let inside = |folder: &str| RelPath::new(folder).ok().map(WorkingFolder::Inside);
         let working_folder = match p.working_folder.as_str() {

@@ -22,6 +22,14 @@ pub const CODE: &str = "Contents/MacOS";
 pub const DATA: &str = "Contents/Resources";
 /// The picture's file, in [`DATA`].
 pub const ICON: &str = "AppIcon.icns";
+/// The rule that a product is an agent.
+pub const AGENT: &str = "agent";
+/// The rule that says whose it is.
+pub const COPYRIGHT: &str = "copyright";
+/// Rules with reasons begin so; the manifest's key for it follows.
+pub const REASON: &str = "reason-";
+/// Rules with the product's name in another language begin so; the language's code follows.
+pub const NAME: &str = "name-";
 /// What the launcher starts, in [`DATA`].
 const LAUNCH: &str = "UpperShelf.launch";
 
@@ -189,6 +197,11 @@ impl Bundle {
         // Making the picture can't fail: its sizes are the format's own.
         let icon = job.icon.icns().unwrap_or_default();
         pieces.push((format!("{DATA}/{ICON}"), Piece::File(0o644, icon)));
+        for (language, name) in list::names(job.footprint) {
+            let folder = format!("{DATA}/{language}.lproj");
+            pieces.push((folder.clone(), Piece::Folder(0o755)));
+            pieces.push((format!("{folder}/InfoPlist.strings"), Piece::File(0o644, list::strings(name))));
+        }
         pieces.push(("Contents/Info.plist".into(), Piece::File(0o644, list::write(job))));
         pieces.push(("Contents/PkgInfo".into(), Piece::File(0o644, b"APPL????".to_vec())));
         self.pieces = pieces;
@@ -229,6 +242,14 @@ pub fn check(job: &Job) -> Vec<Problem> {
         {
             let problem = Problem::error(format!("the payload has a file {path}"));
             problems.push(problem.why("the bundle gets one of its own there").instead("another name"));
+        }
+    }
+    for (language, _) in list::names(job.footprint) {
+        let folder = format!("{language}.lproj");
+        let is_there = |t: &&Trace| t.path().is_some_and(|p| p.as_str().eq_ignore_ascii_case(&folder));
+        if job.footprint.traces().iter().any(|t| is_there(&t)) {
+            let problem = Problem::error(format!("the payload has a folder {folder}, and [bundle] names makes one"));
+            problems.push(problem.instead(format!("the name in {folder}/InfoPlist.strings, and not in `names`")));
         }
     }
     problems.extend(code::check(job));

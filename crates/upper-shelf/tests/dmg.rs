@@ -309,6 +309,11 @@ for key in sorted(d):
 
     /// A library and a program that loads it, from where `path` says.
     fn with_library(folder: &Folder, path: &str, search: &str) {
+        with_library_in(folder, "lib", path, search);
+    }
+
+    fn with_library_in(folder: &Folder, place: &str, path: &str, search: &str) {
+        let library = format!("built/{place}/libqueen.dylib");
         let at = |name: &str| folder.at(name).to_str().expect("text").to_owned();
         folder.write("s/libSystem.tbd", "--- !tapi-tbd\ntbd-version: 4\ntargets: [ arm64-macos ]\ninstall-name: '/usr/lib/libSystem.B.dylib'\nexports:\n  - targets: [ arm64-macos ]\n    symbols: [ dyld_stub_binder ]\n...\n");
         folder.write("s/queen.c", "int queen(void) { return 7; }");
@@ -322,18 +327,9 @@ for key in sorted(d):
             let base = ["-arch", "arm64", "-platform_version", "macos", "11.0", "14.0", system.as_str()];
             judge_says_yes("ld64.lld-19", &[&base[..], more].concat());
         };
-        folder.write("built/lib/.keep", "");
-        link(&["-dylib", &at("s/queen.o"), "-install_name", path, "-o", &at("built/lib/libqueen.dylib")]);
-        link(&[
-            &at("s/main.o"),
-            &at("built/lib/libqueen.dylib"),
-            "-e",
-            "_main",
-            "-rpath",
-            search,
-            "-o",
-            &at("built/bin/hives"),
-        ]);
+        folder.write(&format!("built/{place}/.keep"), "");
+        link(&["-dylib", &at("s/queen.o"), "-install_name", path, "-o", &at(&library)]);
+        link(&[&at("s/main.o"), &at(&library), "-e", "_main", "-rpath", search, "-o", &at("built/bin/hives")]);
     }
 
     #[test]
@@ -341,7 +337,25 @@ for key in sorted(d):
         let folder = product("");
         with_library(&folder, "@rpath/libqueen.dylib", "@loader_path/../lib");
         build(&folder);
+        // Frameworks have a place of their own in a bundle, and a link where they stood: programs find them either way.
+        for search in ["@executable_path/../Frameworks", "@loader_path/../Frameworks"] {
+            let folder = product("");
+            with_library_in(&folder, "Frameworks/Hive.framework", "@rpath/Hive.framework/libqueen.dylib", search);
+            folder.write("built/Frameworks/Hive.framework/Resources/words.txt", "queen\n");
+            let package = build(&folder);
+            let names = judge_says_yes("7zz", &["l", "-ba", "-slt", package.to_str().expect("text")]);
+            let has = |path: &str| names.lines().any(|l| l.starts_with("Path = ") && l.ends_with(path));
+            for path in ["Contents/Frameworks/Hive.framework/libqueen.dylib", "Hive.framework/Resources/words.txt"] {
+                assert!(has(path), "{path}\n{names}");
+            }
+            assert!(has("Contents/MacOS/Frameworks") && !has("Contents/Resources/Frameworks"), "{names}");
+            let (code, told) = folder.run(&["extract", package.to_str().expect("text"), "out"]);
+            assert_eq!(code, 0, "{told}");
+            let frameworks = |place: &str| test_support::listing(&folder.at(place).join("Frameworks"));
+            assert_eq!(frameworks("built"), frameworks("out"), "the product's own files");
+        }
         for (path, search, said) in [
+            ("@rpath/libqueen.dylib", "@executable_path/../Elsewhere", "libqueen.dylib"),
             ("@rpath/libqueen.dylib", "@loader_path/../libs", "it is looked for in: libs/libqueen.dylib"),
             ("/opt/bees/lib/libqueen.dylib", "@loader_path", "this path is of the machine that built it"),
             ("@rpath/libqueen.dylib", "/opt/bees/lib", "looks for libraries in /opt/bees/lib"),

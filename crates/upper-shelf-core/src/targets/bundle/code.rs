@@ -73,14 +73,21 @@ fn is_of_the_system(path: &str) -> bool {
 /// A library's path in the payload, from the folder of the file that names it; nothing for one outside of it.
 fn inside(path: &str, from: &str) -> Option<String> {
     let mut parts: Vec<&str> = if from.is_empty() { Vec::new() } else { from.split('/').collect() };
+    // Beside the product's folder there are only those with a place of their own.
+    let mut is_beside = false;
     for part in path.split('/') {
         match part {
             "" | "." => {}
-            ".." => drop(parts.pop()?),
-            name => parts.push(name),
+            ".." if is_beside => return None,
+            ".." => is_beside = parts.pop().is_none(),
+            name if is_beside && !super::OWN_PLACES.contains(&name) => return None,
+            name => {
+                is_beside = false;
+                parts.push(name);
+            }
         }
     }
-    Some(parts.join("/"))
+    (!is_beside).then(|| parts.join("/"))
 }
 
 /// Where a library is looked for in the payload, by its path as a program names it; nothing for a path of the machine

@@ -22,6 +22,9 @@ pub const CODE: &str = "Contents/MacOS";
 pub const DATA: &str = "Contents/Resources";
 /// The picture's file, in [`DATA`].
 pub const ICON: &str = "AppIcon.icns";
+/// Folders of the product that have a place of their own in a bundle, beside [`CODE`]: what is in them is left as it is.
+pub const OWN_PLACES: [&str; 4] = ["Frameworks", "Helpers", "PlugIns", "XPCServices"];
+
 /// The rule that a product is an agent.
 pub const AGENT: &str = "agent";
 /// The rule that says whose it is.
@@ -51,12 +54,19 @@ pub struct Bundle {
     pub pieces: Vec<(String, Piece)>,
     /// What lies in [`DATA`], whole.
     moved: HashSet<RelPath>,
+    /// Those of [`OWN_PLACES`] that are there.
+    beside: BTreeSet<String>,
 }
 
 /// A name that people read, as a file's name: a slash is a letter like others to them, and is stored as a colon; a colon
 /// is none.
 pub fn stored_name(name: &str) -> String {
     name.replace(':', "-").replace('/', ":")
+}
+
+/// Whether a path is one of some folders, or in one.
+fn is_beside(folders: &BTreeSet<String>, path: &RelPath) -> bool {
+    folders.contains(path.as_str().split('/').next().unwrap_or_default())
 }
 
 /// The folders that something is in, from the nearest on.
@@ -147,13 +157,16 @@ impl Bundle {
         for path in &pinned {
             staying.extend(above(path));
         }
+        let is_own = |t: &&Trace| matches!(t, Trace::Folder { path, .. } if OWN_PLACES.contains(&path.as_str()));
+        let beside = traces.iter().filter(is_own).filter_map(Trace::path).map(RelPath::to_string).collect();
         let tree = traces.iter().filter(|t| matches!(t, Trace::Folder { .. } | Trace::File { .. }));
         let moved: HashSet<RelPath> = tree
             .filter_map(Trace::path)
-            .filter(|p| !pinned.contains(p) && !staying.contains(p) && p.parent().is_none_or(|f| staying.contains(&f)))
+            .filter(|p| !is_beside(&beside, p) && !pinned.contains(p) && !staying.contains(p))
+            .filter(|p| p.parent().is_none_or(|f| staying.contains(&f)))
             .cloned()
             .collect();
-        let mut bundle = Self { top: top(job.footprint.product.name.as_deref()), pieces: Vec::new(), moved };
+        let mut bundle = Self { top: top(job.footprint.product.name.as_deref()), pieces: Vec::new(), moved, beside };
         bundle.pieces(job);
         bundle
     }
@@ -177,7 +190,13 @@ impl Bundle {
                 }
             }
             match trace {
-                Trace::Folder { path, mode } => pieces.push((self.place(path), Piece::Folder(*mode))),
+                Trace::Folder { path, mode } => {
+                    pieces.push((self.place(path), Piece::Folder(*mode)));
+                    // Programs look for it on either way.
+                    if OWN_PLACES.contains(&path.as_str()) {
+                        pieces.push((format!("{CODE}/{path}"), Piece::Link(format!("../{path}"))));
+                    }
+                }
                 Trace::Link { path, target } => pieces.push((self.place(path), Piece::Link(target.clone()))),
                 _ => {}
             }
@@ -210,6 +229,9 @@ impl Bundle {
     /// Where something of the payload stands in the bundle.
     pub fn place(&self, path: &RelPath) -> String {
         let path = &stored(path);
+        if is_beside(&self.beside, path) {
+            return format!("Contents/{path}");
+        }
         if std::iter::once(path.clone()).chain(above(path)).any(|p| self.moved.contains(&p)) {
             return format!("{DATA}/{path}");
         }

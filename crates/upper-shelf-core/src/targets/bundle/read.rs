@@ -1,6 +1,6 @@
 //! A bundle's files, read back as the product's own.
 
-use super::{CODE, DATA, list};
+use super::{CODE, DATA, OWN_PLACES, list};
 use crate::footprint::{Footprint, RelPath, Trace};
 use std::collections::HashMap;
 
@@ -58,7 +58,10 @@ impl Reading {
             for node in nodes {
                 let Some(path) = node.path.strip_prefix(&prefix) else { continue };
                 let up = "../".repeat(path.matches('/').count() + 1);
-                if matches!(&node.kind, NodeKind::Link(target) if *target == format!("{up}Resources/{path}")) {
+                let is_own = OWN_PLACES.contains(&path);
+                if matches!(&node.kind, NodeKind::Link(target)
+                    if *target == format!("{up}Resources/{path}") || is_own && *target == format!("{up}{path}"))
+                {
                     moved.insert(path.to_owned(), ());
                 }
             }
@@ -81,6 +84,11 @@ impl Reading {
         if let Some(path) = inside.strip_prefix(CODE).and_then(|p| p.strip_prefix('/')) {
             let stands_for = moved.contains_key(path) || self.launcher.as_deref() == Some(path);
             return (!stands_for).then(|| RelPath::new(path).ok()).flatten();
+        }
+        let beside = inside.strip_prefix("Contents/").unwrap_or_default();
+        let folder = beside.split('/').next().unwrap_or_default();
+        if OWN_PLACES.contains(&folder) && moved.contains_key(folder) {
+            return RelPath::new(beside).ok();
         }
         let path = inside.strip_prefix(DATA)?.strip_prefix('/')?;
         // It is the product's if it, or a folder around it, has been moved here.

@@ -83,6 +83,8 @@ mod on_wine {
         assert_eq!(run(&machine, &package, &[]), 0, "{}", log(&machine));
         let installed = std::fs::read(machine.c().join(HERE).join("hives.exe")).expect("installed");
         assert!(installed == crate::common::hives::PROGRAM);
+        // Once more over itself: it is still known what is whose.
+        assert_eq!(run(&machine, &package, &[]), 0, "{}", log(&machine));
         assert_eq!(machine.code_of(&[REMOVER, "/S", LOG], &[]), 0, "{}", log(&machine));
         let left: Vec<String> = files(&machine).difference(&before).cloned().collect();
         assert_eq!(left, Vec::<String>::new(), "left behind");

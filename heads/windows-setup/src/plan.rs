@@ -148,15 +148,17 @@ impl<'p> Plan<'p> {
                 add(*folder);
             }
         }
+        all.push(self.chosen.folder);
+        all.extend_from_slice(&self.made);
+        for link in &wishes.links {
+            all.extend(files::missing_folders(link.path.parent()));
+        }
+        all.retain(|f| !f.name().is(FOLDER));
+        // A folder comes before what is in it.
         sort(&mut all, Text::order);
         all.dedup_by(|a, b| a.same(*b));
-        let mut before = self.made.clone();
-        before.retain(|f| !f.name().is(FOLDER));
-        for link in &wishes.links {
-            before.extend(files::missing_folders(link.path.parent()));
-        }
         let (ours, made) = (Names::new(&self.old.folders), Names::new(&self.made));
-        for folder in before.into_iter().chain(all) {
+        for folder in all {
             // A folder of an older version is this one's now; one that others made is not.
             if !files::exists(folder) || made.has(folder) || ours.has(folder) {
                 self.changes.push(Change::Folder(folder));

@@ -5,7 +5,7 @@ use crate::seal;
 use crate::structs::{ALIGNMENT, FIRST_HEADER, Method, SIGN};
 use crate::{Error, Result};
 use flate2::{Compress, Compression, FlushCompress, Status};
-use liblzma::stream::{Action, Filters, LzmaOptions, MatchFinder, Mode, Stream};
+use lzma_packer::Packer as Lzma;
 use ordered_pool::OrderedPool;
 use std::io::{Cursor, Read, Seek, SeekFrom, Write};
 
@@ -20,10 +20,10 @@ const MOST: u64 = i32::MAX as u64;
 pub struct Options {
     /// The method.
     pub method: Method,
-    /// For LZMA: bytes of the dictionary, a power of two. The packer takes about twelve times as much memory, the
-    /// customer's machine once.
+    /// For LZMA: bytes of the dictionary, a power of two. The packer takes about twelve times as much memory, on
+    /// two threads fourteen times, the customer's machine once.
     pub dictionary: u32,
-    /// Threads that deflate. The result is the same for any number.
+    /// Threads that pack; LZMA has work for two. The result is the same for any number.
     pub threads: usize,
     /// The first header's flags.
     pub flags: u32,
@@ -52,7 +52,7 @@ pub struct Writer<W: Read + Write + Seek> {
 }
 
 enum Packer {
-    Lzma(Box<Stream>, Vec<u8>),
+    Lzma(Box<Lzma>, Vec<u8>),
     Deflate(Deflater),
     Stored,
 }
@@ -101,7 +101,9 @@ impl<W: Read + Write + Seek> Writer<W> {
         }
         out.write_all(&[0; FIRST_HEADER])?;
         let packer = match options.method {
-            Method::Lzma { filtered } => Packer::Lzma(Box::new(lzma(options.dictionary, filtered)?), vec![0; 1 << 16]),
+            Method::Lzma { filtered } => {
+                Packer::Lzma(Box::new(lzma(options.dictionary, filtered, options.threads)?), vec![0; 1 << 16])
+            }
             Method::Deflate => Packer::Deflate(Deflater::new(options.threads)),
             Method::Stored => Packer::Stored,
         };
@@ -155,7 +157,7 @@ impl<W: Read + Write + Seek> Writer<W> {
             Ok(out.write_all(bytes)?)
         };
         match &mut self.packer {
-            Packer::Lzma(stream, buffer) => run(stream, bytes, Action::Run, buffer, put),
+            Packer::Lzma(lzma, buffer) => run(lzma, bytes, false, buffer, put),
             Packer::Deflate(deflater) => deflater.take(bytes, put),
             Packer::Stored => put(bytes),
         }
@@ -172,7 +174,7 @@ impl<W: Read + Write + Seek> Writer<W> {
             Ok(out.write_all(bytes)?)
         };
         match &mut self.packer {
-            Packer::Lzma(stream, buffer) => run(stream, &[], Action::Finish, buffer, &mut put)?,
+            Packer::Lzma(lzma, buffer) => run(lzma, &[], true, buffer, &mut put)?,
             Packer::Deflate(deflater) => deflater.finish(&mut put)?,
             Packer::Stored => {}
         }
@@ -227,36 +229,23 @@ pub fn block(header: &[u8], options: &Options) -> Result<Vec<u8>> {
     Ok(out.into_inner())
 }
 
-fn lzma(dictionary: u32, filtered: bool) -> Result<Stream> {
-    let refused = |_| Error::Limit("the packer does not take this dictionary");
-    let mut options = LzmaOptions::new_preset(6).map_err(refused)?;
-    options.dict_size(dictionary).mode(Mode::Normal).match_finder(MatchFinder::BinaryTree4).nice_len(32);
-    let mut filters = Filters::new();
-    if filtered {
-        filters.x86();
-    }
-    filters.lzma1(&options);
-    Stream::new_raw_encoder(&filters).map_err(refused)
+fn lzma(dictionary: u32, filtered: bool, threads: usize) -> Result<Lzma> {
+    Lzma::new(dictionary, filtered, threads).map_err(|_| Error::Limit("the packer does not take this dictionary"))
 }
 
 fn run(
-    stream: &mut Stream,
+    packer: &mut Lzma,
     mut bytes: &[u8],
-    action: Action,
+    finish: bool,
     buffer: &mut [u8],
     mut put: impl FnMut(&[u8]) -> Result<()>,
 ) -> Result<()> {
     loop {
-        let (before_in, before_out) = (stream.total_in(), stream.total_out());
-        let status = stream.process(bytes, buffer, action);
-        let status = status.map_err(|_| Error::Limit("the packer failed: there is not enough memory"))?;
-        bytes = &bytes[(stream.total_in() - before_in) as usize..];
-        put(&buffer[..(stream.total_out() - before_out) as usize])?;
-        let done = match action {
-            Action::Finish => status == liblzma::stream::Status::StreamEnd,
-            _ => bytes.is_empty(),
-        };
-        if done {
+        let step = packer.step(bytes, buffer, finish);
+        let step = step.map_err(|_| Error::Limit("the packer failed: there is not enough memory"))?;
+        bytes = &bytes[step.taken..];
+        put(&buffer[..step.given])?;
+        if if finish { step.ended } else { bytes.is_empty() } {
             return Ok(());
         }
     }

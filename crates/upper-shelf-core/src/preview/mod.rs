@@ -1,6 +1,7 @@
 //! What people will see, before anything is shipped: each page of the wizards and the window of the disk image, drawn
 //! from the same descriptions that the packages are written from.
 
+mod folder;
 mod page;
 mod review;
 mod window;
@@ -17,7 +18,8 @@ use image::{ImageEncoder, RgbaImage};
 use resvg::{tiny_skia, usvg};
 use serde::Serialize;
 
-pub use review::review;
+pub use folder::{Drawing, Made, Wanted, folder};
+use review::review;
 
 /// A rectangle: left, top, width, height; pixels at the density of one.
 pub type Rect = (i32, i32, i32, i32);

@@ -1,8 +1,10 @@
 //! One page that shows all pictures, for the people who agree to a release, with the footprint beside.
 
-use super::Picture;
+use super::Made;
 use crate::build::Plan;
+use crate::problem::Problem;
 use quick_xml::escape::escape;
+use std::path::Path;
 
 const STYLE: &str = "
 :root { color-scheme: light dark; font: 15px/1.5 system-ui, sans-serif; }
@@ -26,8 +28,8 @@ ul { padding-left: 1.2rem; }
 @media print { body { display: block; } figure { break-inside: avoid; } }
 ";
 
-/// The page: pictures with the paths of their files for one and two pixels a point, relative to the page.
-pub fn review(plans: &[Plan], pictures: &[(Picture, String, String)], warnings: &[String]) -> String {
+/// The page, which lies beside the pictures' files.
+pub(super) fn review(plans: &[Plan], made: &[Made], warnings: &[Problem]) -> String {
     let identity = plans.first().map(|p| p.footprint.product.clone()).unwrap_or_default();
     let name = identity.name.unwrap_or_default();
     let version = identity.version.unwrap_or_default();
@@ -41,7 +43,8 @@ pub fn review(plans: &[Plan], pictures: &[(Picture, String, String)], warnings: 
     let mut package = "";
     let mut language = None;
     let mut is_open = false;
-    for (picture, once, twice) in pictures {
+    for Made { picture, file, file_twice } in made {
+        let (once, twice) = (name_of(file), name_of(file_twice));
         let is_window = picture.language.is_none();
         if picture.package != package || picture.language != language {
             if std::mem::take(&mut is_open) {
@@ -73,7 +76,8 @@ pub fn review(plans: &[Plan], pictures: &[(Picture, String, String)], warnings: 
     if !warnings.is_empty() {
         out += "<h2>To look at</h2>\n<ul>\n";
         for warning in warnings {
-            out += &format!("<li>{}</li>\n", escape(warning.as_str()));
+            let rest: Vec<&str> = [&warning.why, &warning.instead].into_iter().flatten().map(String::as_str).collect();
+            out += &format!("<li>{}: {}</li>\n", escape(warning.what.as_str()), escape(rest.join("; ")));
         }
         out += "</ul>\n";
     }
@@ -84,4 +88,8 @@ pub fn review(plans: &[Plan], pictures: &[(Picture, String, String)], warnings: 
     }
     out += "</aside>\n</html>\n";
     out
+}
+
+fn name_of(file: &Path) -> String {
+    escape(file.file_name().unwrap_or_default().to_string_lossy()).into_owned()
 }

@@ -28,6 +28,8 @@ pub struct Plan<'p> {
     pub record: Record,
     /// The number of the next waiting file.
     next: u32,
+    /// The first number whose folder is not made yet.
+    ready: u32,
 }
 
 /// A variable's value without some items, and with others; nothing if there are none left.
@@ -57,7 +59,7 @@ impl<'p> Plan<'p> {
                 record.choices.push(choice.text(0));
             }
         }
-        Self { product, chosen, old, stage, made: made.to_vec(), changes: Vec::new(), record, next: 0 }
+        Self { product, chosen, old, stage, made: made.to_vec(), changes: Vec::new(), record, next: 0, ready: 0 }
     }
 
     /// What a removal changes.
@@ -98,7 +100,10 @@ impl<'p> Plan<'p> {
     fn waiting(&mut self) -> Result<(u32, Text)> {
         let n = self.next;
         self.next += 1;
-        files::make_folder(waiting_folder(self.stage, n, false))?;
+        if n >= self.ready {
+            files::make_folder(waiting_folder(self.stage, n, false))?;
+            self.ready = (n | 0xFF) + 1;
+        }
         Ok((n, waiting(self.stage, n, false)))
     }
 

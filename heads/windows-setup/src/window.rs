@@ -194,6 +194,8 @@ pub fn fill(window: HWND, page: &Page, ui: &Ui) {
 struct Child<'c> {
     window: HWND,
     class: Text,
+    /// Whether it lies deeper: something is typed into it or chosen from it.
+    deep: bool,
     text: Text,
     style: u32,
     id: i32,
@@ -204,13 +206,11 @@ struct Child<'c> {
 impl Child<'_> {
     fn make(&self) -> HWND {
         let style = self.style | wm::WS_CHILD | wm::WS_VISIBLE | wm::WS_CLIPSIBLINGS;
-        // What something is typed into or chosen from lies deeper.
-        let is_deep = matches!(self.class.len(), 4 | 7 | 13);
         let rect = self.rect;
         // SAFETY: texts end with a zero; the parent is alive.
         unsafe {
             let made = wm::CreateWindowExW(
-                if is_deep { wm::WS_EX_CLIENTEDGE } else { 0 }, self.class.ptr(), self.text.ptr(), style, rect.left, rect.top,
+                if self.deep { wm::WS_EX_CLIENTEDGE } else { 0 }, self.class.ptr(), self.text.ptr(), style, rect.left, rect.top,
                 rect.right - rect.left, rect.bottom - rect.top, self.window, self.id as usize as *mut _,
                 GetModuleHandleW(null()), null(),
             );
@@ -235,10 +235,11 @@ const VIEW: Text = t!("SysListView32");
 fn add(window: HWND, is_default: bool, id: i32, item: Item, ui: &Ui) {
     let rect = ui.look.rect(item);
     let (tab, scroll) = (wm::WS_TABSTOP, wm::WS_VSCROLL);
-    let mut child =
-        Child { window, class: STATIC, text: ui.word(item.number(control::WORDS)), style: 0, id, font: ui.look.font, rect: &rect };
     let property = item.text(control::PROPERTY);
     let kind = item.number(control::KIND);
+    let deep = matches!(kind, kind::FOLDER | kind::LICENSE | kind::PROGRAMS | kind::PARTS);
+    let text = ui.word(item.number(control::WORDS));
+    let mut child = Child { window, class: STATIC, deep, text, style: 0, id, font: ui.look.font, rect: &rect };
     match kind {
         kind::TITLE => child.font = ui.look.title,
         kind::BELOW | kind::TEXT => {}

@@ -3,7 +3,7 @@
 //! Boot blocks and header, bitmap, extents, attributes, catalog, targets of links, files, free blocks, and the block
 //! with the copy of the header.
 
-use super::tree::{Shape, tree};
+use super::tree::{Record, Shape, Tree};
 use super::{Attribute, BLOCK, Builder, Item, Meta, What, number};
 use crate::name::{folded, shown};
 use crate::structs::*;
@@ -18,19 +18,24 @@ const EXTENTS: Shape = Shape { node: 4096, longest_key: 10, attributes: 2 };
 
 /// A volume whose every byte has its place, without the files' own bytes.
 pub struct Layout {
-    /// Everything before the files, in parts.
-    front: Vec<Vec<u8>>,
+    /// Boot blocks with the header, and the bitmap.
+    front: [Vec<u8>; 2],
+    extents: Tree,
+    attributes: Tree,
+    catalog: Tree,
+    named: Vec<Attribute>,
+    items: Vec<Item>,
+    /// The items as they stand in the catalog, and their first blocks.
+    order: Vec<usize>,
+    starts: Vec<u64>,
+    /// Targets of links, each in blocks of its own.
+    links: Vec<u8>,
     header: VolumeHeader,
     /// Sizes of the files, in the order in which they come.
     files: Vec<u64>,
     /// Bytes of the first ones.
     first: Vec<u8>,
     free: u32,
-}
-
-/// Bytes of a tree's nodes.
-fn size(nodes: &[Vec<u8>]) -> u64 {
-    nodes.iter().map(|n| n.len() as u64).sum()
 }
 
 fn blocks(bytes: u64) -> u64 {
@@ -111,12 +116,12 @@ fn thread(item: &Item) -> Vec<u8> {
     head.as_bytes().iter().copied().chain(units(&item.name)).collect()
 }
 
-/// The catalog's tree; `starts` are the items' first blocks.
-fn catalog(items: &[Item], order: &[usize], starts: &[u64]) -> Vec<Vec<u8>> {
+/// The catalog's records; `starts` are the items' first blocks.
+fn catalog<'i>(items: &'i [Item], order: &'i [usize], starts: &'i [u64]) -> impl Iterator<Item = Record> + 'i {
     // Records follow the number of the folder; a thread has no name and stands before all that are in its folder.
     let mut children = order.iter().peekable();
     let mut next = 0;
-    let records = std::iter::from_fn(move || {
+    std::iter::from_fn(move || {
         let thread_of = (next < items.len()).then(|| number(next));
         match (children.peek().map(|n| items[**n].parent), thread_of) {
             (Some(parent), thread) if thread.is_none_or(|t| parent < t) => {
@@ -130,16 +135,19 @@ fn catalog(items: &[Item], order: &[usize], starts: &[u64]) -> Vec<Vec<u8>> {
             }
             _ => None,
         }
-    });
-    tree(records, CATALOG)
+    })
 }
 
-fn attributes(mut all: Vec<Attribute>) -> Result<Vec<Vec<u8>>> {
+fn sorted(mut all: Vec<Attribute>) -> Result<Vec<Attribute>> {
     all.sort_by(|a, b| (a.cnid, &a.name).cmp(&(b.cnid, &b.name)));
     if let Some(pair) = all.windows(2).find(|w| (w[0].cnid, &w[0].name) == (w[1].cnid, &w[1].name)) {
         return Err(Error::Usage(format!("the attribute {} is there twice", shown(&pair[0].name))));
     }
-    let records = all.into_iter().map(|a| {
+    Ok(all)
+}
+
+fn attributes(all: &[Attribute]) -> impl Iterator<Item = Record> + '_ {
+    all.iter().map(|a| {
         let mut key = ((12 + 2 * a.name.len()) as u16).to_be_bytes().to_vec();
         key.extend([0, 0]);
         key.extend(a.cnid.to_be_bytes());
@@ -148,11 +156,10 @@ fn attributes(mut all: Vec<Attribute>) -> Result<Vec<Vec<u8>>> {
         let mut data = attribute::INLINE.to_be_bytes().to_vec();
         data.extend([0; 8]);
         data.extend((a.value.len() as u32).to_be_bytes());
-        data.extend(a.value);
+        data.extend(&a.value);
         data.resize(data.len().next_multiple_of(2), 0);
         (key, data)
-    });
-    Ok(tree(records, ATTRIBUTES))
+    })
 }
 
 impl Layout {
@@ -170,11 +177,12 @@ impl Layout {
             return Err(Error::Usage(format!("{a:?} and {b:?} are one name to HFS+, and stand in one folder")));
         }
 
-        let attribute_tree = attributes(named)?;
-        let extent_tree = tree(std::iter::empty(), EXTENTS);
+        let named = sorted(named)?;
+        let attribute_tree = Tree::new(attributes(&named), ATTRIBUTES);
+        let extent_tree = Tree::new(std::iter::empty(), EXTENTS);
         // Where files begin depends on the catalog's size, which does not depend on where they begin.
-        let zeros = vec![0; items.len()];
-        let catalog_size = size(&catalog(&items, &order, &zeros));
+        let mut starts = vec![0; items.len()];
+        let catalog_tree = Tree::new(catalog(&items, &order, &starts), CATALOG);
         let data: u64 = items
             .iter()
             .map(|i| match &i.what {
@@ -183,7 +191,7 @@ impl Layout {
                 What::Folder { .. } => 0,
             })
             .sum();
-        let fixed = 1 + blocks(size(&extent_tree)) + blocks(size(&attribute_tree)) + blocks(catalog_size);
+        let fixed = 1 + blocks(extent_tree.size()) + blocks(attribute_tree.size()) + blocks(catalog_tree.size());
         let without_map = fixed + data + u64::from(options.free_blocks) + 1;
         let mut map = 1;
         while (without_map + map).div_ceil(8) > map * BLOCK {
@@ -201,10 +209,9 @@ impl Layout {
             fork(start, bytes)
         };
         let allocation = place(map * BLOCK);
-        let extents = place(size(&extent_tree));
-        let attribute_file = place(size(&attribute_tree));
-        let catalog_file = place(catalog_size);
-        let mut starts = zeros;
+        let extents = place(extent_tree.size());
+        let attribute_file = place(attribute_tree.size());
+        let catalog_file = place(catalog_tree.size());
         let mut links = Vec::new();
         for (n, item) in items.iter().enumerate() {
             if let What::Link { target } = &item.what {
@@ -263,13 +270,21 @@ impl Layout {
         bitmap[..(at / 8) as usize].fill(0xFF);
         (at / 8 * 8..at).for_each(|n| used(&mut bitmap, n));
         used(&mut bitmap, total - 1);
-        // Nodes are whole blocks, and so is everything else by now.
-        let mut front = vec![first, bitmap];
-        for tree in [extent_tree, attribute_tree, catalog(&items, &order, &starts)] {
-            front.extend(tree);
-        }
-        front.push(links);
-        Ok(Self { front, header, files, first: Vec::new(), free: options.free_blocks })
+        Ok(Self {
+            front: [first, bitmap],
+            extents: extent_tree,
+            attributes: attribute_tree,
+            catalog: catalog_tree,
+            named,
+            items,
+            order,
+            starts,
+            links,
+            header,
+            files,
+            first: Vec::new(),
+            free: options.free_blocks,
+        })
     }
 
     /// Bytes of the whole volume.
@@ -294,9 +309,12 @@ impl Layout {
     /// # Errors
     /// As the medium's.
     pub fn write<W: Write>(self, mut out: W) -> Result<Writer<W>> {
-        for part in self.front {
-            out.write_all(&part)?;
-        }
+        // Nodes are whole blocks, and so is everything else.
+        self.front.iter().try_for_each(|part| out.write_all(part))?;
+        self.extents.write(std::iter::empty(), &mut out)?;
+        self.attributes.write(attributes(&self.named), &mut out)?;
+        self.catalog.write(catalog(&self.items, &self.order, &self.starts), &mut out)?;
+        out.write_all(&self.links)?;
         let mut writer =
             Writer { out, header: self.header, files: self.files.into_iter(), left: 0, size: 0, free: self.free };
         writer.next_file();

@@ -6,33 +6,50 @@ use crate::Result;
 use crate::read::{FileReader, Span, Volume};
 use crate::structs::*;
 use read_at::ReadAt;
+use std::fmt;
 use std::io::Read;
+
+/// Whose blocks they are.
+#[derive(Clone, Copy)]
+enum Who {
+    Own(&'static str),
+    File(u32),
+}
+
+impl fmt::Display for Who {
+    fn fmt(&self, f: &mut fmt::Formatter) -> fmt::Result {
+        match self {
+            Self::Own(name) => f.write_str(name),
+            Self::File(cnid) => write!(f, "file {cnid}"),
+        }
+    }
+}
 
 /// Compares what all forks hold with the bitmap.
 pub fn check<R: ReadAt>(volume: &Volume<R>, found: Vec<Found>, faults: &mut Faults) -> Result<()> {
     let header = &volume.header;
     let (block, blocks) = (u64::from(header.block_size.get()), header.blocks.get());
     // Blocks by where they begin, and whose they are.
-    let mut spans: Vec<(Span, String)> = Vec::new();
+    let mut spans: Vec<(Span, Who)> = Vec::new();
     let own = [
         (cnid::ALLOCATION, header.allocation, "the bitmap"),
         (cnid::EXTENTS, header.extents, "the extents tree"),
         (cnid::CATALOG, header.catalog, "the catalog"),
         (cnid::ATTRIBUTES, header.attribute_file, "the attributes tree"),
     ];
-    let own = own.into_iter().map(|(cnid, fork, name)| (cnid, 0, fork, name.to_owned()));
-    let others = found.into_iter().map(|(cnid, kind, fork)| (cnid, kind, fork, format!("file {cnid}")));
+    let own = own.into_iter().map(|(cnid, fork, name)| (cnid, 0, fork, Who::Own(name)));
+    let others = found.into_iter().map(|(cnid, kind, fork)| (cnid, kind, fork, Who::File(cnid)));
     for (cnid, kind, fork, who) in own.chain(others) {
         let place = volume.place(&fork, cnid, kind)?;
         let count: u64 = place.spans.iter().map(|s| u64::from(s.count)).sum();
         faults.same(&format!("blocks of {who}"), u64::from(fork.blocks.get()), count);
-        spans.extend(place.spans.iter().map(|s| (*s, who.clone())));
+        spans.extend(place.spans.iter().map(|s| (*s, who)));
     }
     // The first blocks hold the header, the last ones its copy.
     let start = (HEADER_AT + 512).div_ceil(block) as u32;
-    spans.push((Span { start: 0, count: start }, "the header".into()));
+    spans.push((Span { start: 0, count: start }, Who::Own("the header")));
     let end = (HEADER_AT.div_ceil(block) as u32).min(blocks);
-    spans.push((Span { start: blocks - end, count: end }, "the header's copy".into()));
+    spans.push((Span { start: blocks - end, count: end }, Who::Own("the header's copy")));
     spans.sort_by_key(|(s, _)| (s.start, s.count));
 
     let mut bitmap =

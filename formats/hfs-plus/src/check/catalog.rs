@@ -54,7 +54,10 @@ impl Sight {
             } else if let (kind::FILE, Ok((record, _))) = (kind, FileRecord::read_from_prefix(data)) {
                 self.files += 1;
                 let cnid = record.cnid.get();
-                self.forks.extend([(cnid, 0, record.data), (cnid, 0xFF, record.resource)]);
+                let forks = [(cnid, 0, record.data), (cnid, 0xFF, record.resource)];
+                // Nearly all files have one with nothing in it.
+                let is_nothing = |f: &Fork| *f == Fork { clump: f.clump, ..Fork::default() };
+                self.forks.extend(forks.into_iter().filter(|(_, _, fork)| !is_nothing(fork)));
                 if record.flags.get() & HAS_THREAD == 0 {
                     faults.add(format!("{text:?} is not said to have a thread"));
                 }

@@ -225,14 +225,17 @@ impl<W: Write> Write for Data<'_, W> {
     }
 }
 
+type Disk = Volume<read_at::Part<Image<File>>>;
+
 /// An opened image's volume, and what is on it.
 struct Opened {
-    volume: Volume<read_at::Part<Image<File>>>,
+    volume: Disk,
     entries: Vec<hfs_plus::read::Entry>,
     nodes: Vec<Node>,
 }
 
-fn open(package: &Path, depth: Depth) -> Result<Option<Opened>, Failure> {
+/// An image's volume; nothing when the file is none.
+fn volume(package: &Path, depth: Depth) -> Result<Option<Disk>, Failure> {
     let cant = |e: &io::Error| Failure::io("can't read", package, e);
     let mut file = File::open(package).map_err(|e| cant(&e))?;
     let length = file.metadata().map_err(|e| cant(&e))?.len();
@@ -259,8 +262,12 @@ fn open(package: &Path, depth: Depth) -> Result<Option<Opened>, Failure> {
         return Err(Failure::new(Kind::Package, problem));
     };
     let disk = read_at::Part::new(image, part.start, part.length).map_err(|e| cant(&e))?;
-    let volume = Volume::open(disk, Limits::default()).map_err(|e| bad(e.to_string()))?;
-    let entries = volume.entries().map_err(|e| bad(e.to_string()))?;
+    Volume::open(disk, Limits::default()).map(Some).map_err(|e| bad(e.to_string()))
+}
+
+fn open(package: &Path, depth: Depth) -> Result<Option<Opened>, Failure> {
+    let Some(volume) = volume(package, depth)? else { return Ok(None) };
+    let entries = volume.entries().map_err(|e| damaged(package, e.to_string()))?;
     let node = |e: &hfs_plus::read::Entry| Node {
         path: e.path.clone(),
         mode: u32::from(e.permissions().mode.get()),
@@ -363,8 +370,9 @@ impl Target for Dmg {
     }
 
     fn faults(&self, package: &Path) -> Result<Vec<String>, Failure> {
-        let Some(opened) = open(package, Depth::Listing)? else { return Ok(Vec::new()) };
-        let mut faults = hfs_plus::check::check(&opened.volume).map_err(|e| damaged(package, e.to_string()))?;
+        let Some(volume) = volume(package, Depth::Listing)? else { return Ok(Vec::new()) };
+        let mut faults = hfs_plus::check::check(&volume).map_err(|e| damaged(package, e.to_string()))?;
+        drop(volume);
         let file = File::open(package).map_err(|e| Failure::io("can't read", package, &e))?;
         let image = Image::open(file, udif::read::Limits::default());
         let checked = image.and_then(|i| udif::check::check(&i)).map_err(|e| damaged(package, e.to_string()))?;

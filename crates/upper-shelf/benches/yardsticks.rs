@@ -291,7 +291,7 @@ fn setup(folder: &Path, payload: &Path) {
     let status = Command::new("tar").arg("-cf").arg(&tar).arg("-C").arg(payload).arg(".").status().expect("tar");
     assert!(status.success(), "tar packs the payload");
     let manifest = folder.join("setup.toml");
-    let text = "[product]\nid = \"works.fernhollow.bench\"\nname = \"Bench\"\nversion = \"1.0\"\npublisher = \"p\"\n[[layer]]\nfrom = \"windows\"\n[[program]]\nkey = \"app\"\nfile = \"bench\"\n[targets]\nplatforms = [\"windows-x64\"]\nbuild = [\"nsis\"]\n";
+    let text = "[product]\nid = \"works.fernhollow.bench\"\nname = \"Bench\"\nversion = \"1.0\"\npublisher = \"p\"\n[[layer]]\nfrom = \"windows\"\n[[program]]\nkey = \"app\"\nfile = \"bench.exe\"\n[targets]\nplatforms = [\"windows-x64\"]\nbuild = [\"nsis\"]\n";
     fs::write(&manifest, text).expect("written");
     let archive = folder.join("yardstick.7z");
     let _ = fs::remove_file(&archive);

@@ -44,7 +44,7 @@ pub struct Step {
     pub ended: bool,
 }
 
-/// A stream under way. It takes about twelve times the dictionary in memory; on two threads once and a half more.
+/// A stream under way. It takes about twelve times the dictionary in memory, on two threads fourteen times.
 pub struct Packer(Kind);
 
 enum Kind {

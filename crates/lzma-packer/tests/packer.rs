@@ -2,6 +2,7 @@
 
 use liblzma::stream::{Action, Filters, LzmaOptions, MatchFinder, Mode, Status, Stream};
 use lzma_packer::{Failed, Packer, Step};
+use proptest::prelude::*;
 
 /// Text with repeats near and far, and stretches that no packer shortens.
 fn plain(bytes: usize) -> Vec<u8> {
@@ -135,5 +136,43 @@ fn a_stream_may_end_early_and_on_another_thread() {
         let mut packer = Packer::new(4 << 20, false, threads).expect("begun");
         packer.step(&plain(bytes), &mut [0; 10], false).expect("packed");
         std::thread::spawn(move || drop(packer)).join().expect("no panic");
+    }
+}
+
+/// Stretches of one byte, of few different ones, of any, and of what came before.
+fn made_up() -> impl Strategy<Value = Vec<u8>> {
+    let stretch = prop_oneof![
+        (any::<u8>(), 1..2000usize).prop_map(|(byte, n)| vec![byte; n]),
+        proptest::collection::vec(0..3u8, 1..600),
+        proptest::collection::vec(any::<u8>(), 1..600),
+        // Calls in x86 code, which the filter changes.
+        proptest::collection::vec(any::<u8>(), 8..80)
+            .prop_map(|b| b.chunks(4).flat_map(|c| [&[0xE8], c].concat()).collect()),
+    ];
+    proptest::collection::vec((stretch, any::<bool>()), 0..12).prop_map(|all| {
+        all.into_iter().fold(Vec::new(), |mut out, (stretch, again)| {
+            out.extend(stretch);
+            if again {
+                out.extend_from_within(out.len() / 3..);
+            }
+            out
+        })
+    })
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(200))]
+
+    #[test]
+    fn any_bytes_in_any_pieces_give_the_librarys_own_stream(
+        plain in made_up(),
+        dictionary in 1u32 << 12..1 << 16,
+        filtered: bool,
+        threads in 1..4usize,
+        piece in 1..5000usize,
+        room in 1..3000usize,
+    ) {
+        let whole = expected(&plain, dictionary, filtered);
+        prop_assert!(packed(&plain, dictionary, filtered, threads, piece, room) == whole);
     }
 }

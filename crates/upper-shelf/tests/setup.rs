@@ -164,6 +164,52 @@ mod on_wine {
     }
 
     #[test]
+    fn what_was_chosen_stays_over_upgrades_until_somebody_says_otherwise() {
+        let more = "[[shortcut]]\nprogram = \"scale\"\nname = \"Scale\"\nplaces = [\"startup\"]";
+        let [(_one, first), (_two, second), (_three, third)] = ["1.0.0", "2.0.0", "3.0.0"].map(|v| setup(v, more));
+        let machine = Wine::new();
+        let before = (files(&machine), without_pending(machine.registry()));
+        let there = || {
+            let all = files(&machine);
+            let has = |end: &str| all.iter().any(|f| f.contains(end));
+            (has("/samples/a.comb"), has("Desktop/Hives & Frames.lnk"), has("StartUp/Scale.lnk"))
+        };
+        let steps: [(&Path, &[&str], _); 6] = [
+            (&first, &["/CHOICES=", "/DESKTOP=0", "/STARTUP=0"], (false, false, false)),
+            (&second, &[], (false, false, false)),
+            (&second, &["/CHOICES=samples", "/DESKTOP=1", "/STARTUP=1"], (true, true, true)),
+            (&third, &[], (true, true, true)),
+            (&third, &["/STARTUP=0"], (true, true, false)),
+            (&third, &["/CHOICES="], (false, true, false)),
+        ];
+        for (n, (package, switches, wanted)) in steps.into_iter().enumerate() {
+            assert_eq!(run(&machine, package, switches), 0, "step {n}: {}", log(&machine));
+            assert_eq!(there(), wanted, "step {n}: {switches:?}");
+        }
+        assert_eq!(run(&machine, &third, &["/REMOVE"]), 0, "{}", log(&machine));
+        assert_eq!((files(&machine), without_pending(machine.registry())), before);
+    }
+
+    #[test]
+    fn a_product_moves_to_the_folder_that_is_named() {
+        let [(_one, first), (_two, second)] = ["1.0.0", "2.0.0"].map(|v| setup(v, ""));
+        let machine = Wine::new();
+        let before = (files(&machine), without_pending(machine.registry()));
+        let (old, new) = (machine.c().join("Old Place"), machine.c().join("New Place/Hives"));
+        assert_eq!(run(&machine, &first, &[r"/D=C:\Old Place"]), 0, "{}", log(&machine));
+        assert!(old.join("hives.exe").exists());
+        assert_eq!(run(&machine, &second, &[]), 0, "{}", log(&machine));
+        assert!(old.join("hives.exe").exists(), "where the version before was");
+        std::fs::write(old.join("notes.txt"), "nobody installed this").expect("made");
+        assert_eq!(run(&machine, &second, &[r"/D=C:\New Place\Hives"]), 0, "{}", log(&machine));
+        assert!(new.join("hives.exe").exists() && new.join("deep/deeper/deepest.txt").exists());
+        assert_eq!(test_support::listing(&old).len(), 1, "only what a person made: {:?}", test_support::listing(&old));
+        std::fs::remove_dir_all(&old).expect("the person's");
+        assert_eq!(machine.code_of(&[r"C:\New Place\Hives\uninstall.exe", "/S"], &[]), 0, "{}", log(&machine));
+        assert_eq!((files(&machine), without_pending(machine.registry())), before);
+    }
+
+    #[test]
     fn one_person_gets_it_without_the_machine_hearing_of_it() {
         let (_folder, package) = setup("1.0.0", "[install]\nscope = \"asked\"");
         let machine = Wine::new();

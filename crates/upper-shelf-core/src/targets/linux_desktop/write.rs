@@ -1,40 +1,13 @@
-//! What a Linux desktop reads: desktop entries, icon theme files, software-centre metadata, MIME packages. Written from
-//! a footprint as small files below one folder, and read back from them.
-//!
-//! Sources: the freedesktop.org specifications Desktop Entry 1.5, Icon Theme, Shared MIME-info, and AppStream.
+//! The files of a desktop out of a footprint.
 
-use super::Loss;
+use super::text::{escaped, exec_argument};
+use super::{FOLDERS, Files};
 use crate::content::ContentHash;
-use crate::footprint::{Footprint, Identity, Place, Trace};
-use crate::icons::{Icon, form_of_theme_path};
+use crate::footprint::{Footprint, Place, Trace};
+use crate::icons::Icon;
 use crate::manifest::dates::date_of;
 use quick_xml::escape::escape;
-use std::collections::BTreeMap;
 use std::fmt::Write;
-
-/// Small files by their path below `share/`.
-pub type Files = BTreeMap<String, Vec<u8>>;
-
-/// Fills in what software-centre metadata must have.
-pub fn complete(identity: &Identity) -> (Identity, Vec<Loss>) {
-    let mut whole = identity.clone();
-    let mut made = Vec::new();
-    let name = whole.name.clone().unwrap_or_else(|| "Unnamed".into());
-    let mut fill = |slot: &mut Option<String>, key: &str, value: String, what: &str| {
-        if slot.is_none() {
-            made.push(Loss {
-                what: format!("no {key}"),
-                why: format!("software centres need one: {what} stands in for it"),
-            });
-            *slot = Some(value);
-        }
-    };
-    fill(&mut whole.summary, "summary", name, "the name");
-    let summary = whole.summary.clone().unwrap_or_default();
-    fill(&mut whole.description, "description", format!("{summary}."), "the summary");
-    fill(&mut whole.license, "license", "LicenseRef-proprietary".into(), "LicenseRef-proprietary");
-    (whole, made)
-}
 
 fn id_of(footprint: &Footprint) -> &str {
     footprint.product.id.as_deref().unwrap_or("unknown")
@@ -110,9 +83,6 @@ pub fn write(footprint: &Footprint, icon: &Icon, time: u32, command: &str) -> Fi
 }
 
 /// Where the entries of each place stand below `share/`.
-const FOLDERS: [(Place, &str); 3] =
-    [(Place::Menu, "applications"), (Place::Desktop, "desktop"), (Place::Startup, "autostart")];
-
 fn desktop_entry(footprint: &Footprint, entry: &Entry, place: Place, command: &str) -> String {
     let p = &footprint.product;
     let id = id_of(footprint);
@@ -205,7 +175,7 @@ fn actions(out: &mut String, footprint: &Footprint, entry: &Entry, place: Place,
 }
 
 /// Registered names stand as they are; others must begin with `X-`.
-fn category(name: &str) -> String {
+pub(super) fn category(name: &str) -> String {
     const MAIN: [&str; 13] = [
         "AudioVideo",
         "Audio",
@@ -252,88 +222,6 @@ fn category(name: &str) -> String {
     } else {
         format!("X-{name}")
     }
-}
-
-/// An argument in an `Exec` value: quoted, with percent signs doubled.
-fn exec_argument(argument: &str) -> String {
-    let mut quoted = String::from("\"");
-    for c in argument.chars() {
-        match c {
-            '"' | '`' | '$' | '\\' => {
-                quoted.push('\\');
-                quoted.push(c);
-            }
-            '%' => quoted.push_str("%%"),
-            c => quoted.push(c),
-        }
-    }
-    quoted.push('"');
-    quoted
-}
-
-/// The arguments of an `Exec` value, without field codes.
-fn exec_words(exec: &str) -> Vec<String> {
-    let mut words = Vec::new();
-    let mut chars = exec.chars().peekable();
-    while let Some(&c) = chars.peek() {
-        if c == ' ' {
-            chars.next();
-            continue;
-        }
-        let mut word = String::new();
-        let quoted = c == '"';
-        if quoted {
-            chars.next();
-        }
-        while let Some(c) = chars.next() {
-            match c {
-                '"' if quoted => break,
-                ' ' if !quoted => break,
-                '\\' if quoted => word.extend(chars.next()),
-                '%' if chars.peek() == Some(&'%') => {
-                    chars.next();
-                    word.push('%');
-                }
-                '%' if !quoted => {
-                    chars.next();
-                    word.push('\0');
-                }
-                c => word.push(c),
-            }
-        }
-        if !word.contains('\0') {
-            words.push(word);
-        }
-    }
-    words
-}
-
-/// A value of the desktop entry's string type.
-fn escaped(text: &str) -> String {
-    let text = text.replace('\\', "\\\\").replace('\n', "\\n").replace('\t', "\\t").replace('\r', "\\r");
-    match text.strip_prefix(' ') {
-        Some(rest) => format!("\\s{rest}"),
-        None => text,
-    }
-}
-
-fn unescaped(text: &str) -> String {
-    let mut out = String::new();
-    let mut chars = text.chars();
-    while let Some(c) = chars.next() {
-        match (c, c == '\\') {
-            (_, true) => match chars.next() {
-                Some('s') => out.push(' '),
-                Some('n') => out.push('\n'),
-                Some('t') => out.push('\t'),
-                Some('r') => out.push('\r'),
-                Some(other) => out.push(other),
-                None => {}
-            },
-            (c, false) => out.push(c),
-        }
-    }
-    out
 }
 
 fn mime_package(footprint: &Footprint) -> Option<String> {
@@ -425,166 +313,4 @@ fn metainfo(footprint: &Footprint, time: u32) -> String {
     }
     out.push_str("</component>\n");
     out
-}
-
-/// What desktop files say: the identity and the traces. Files of other makers are read as far as they go.
-pub fn read(files: &Files) -> (Identity, Vec<Trace>) {
-    let mut identity = Identity::default();
-    let mut traces = Vec::new();
-    let mut opens: BTreeMap<String, String> = BTreeMap::new();
-    for (path, bytes) in files {
-        let text = String::from_utf8_lossy(bytes);
-        let entry_of = FOLDERS.iter().find(|(_, f)| path.strip_prefix(f).is_some_and(|p| p.starts_with('/')));
-        if let Some((place, _)) = entry_of.filter(|_| path.ends_with(".desktop")) {
-            read_entry(&text, *place, &mut traces, &mut opens);
-        } else if path.starts_with("metainfo/") && path.ends_with(".xml") {
-            identity = read_metainfo(&text);
-        } else if let Some(form) = path.strip_prefix("icons/hicolor/").and_then(form_of_theme_path) {
-            traces.push(Trace::Icon { form, content: Some(ContentHash::of(bytes)) });
-        }
-    }
-    for (path, bytes) in files {
-        if path.starts_with("mime/packages/") {
-            read_mime_package(&String::from_utf8_lossy(bytes), &opens, &mut traces);
-        }
-    }
-    for (mime, program) in &opens {
-        if let Some(scheme) = mime.strip_prefix("x-scheme-handler/") {
-            traces.push(Trace::LinkScheme { scheme: scheme.into(), program: program.clone() });
-        }
-    }
-    (identity, traces)
-}
-
-fn read_entry(text: &str, place: Place, traces: &mut Vec<Trace>, opens: &mut BTreeMap<String, String>) {
-    // Actions repeat what further entries say.
-    let own = text.split("\n[").next().unwrap_or(text);
-    let values: BTreeMap<&str, &str> = own.lines().filter_map(|l| l.split_once('=')).collect();
-    let value = |key: &str| values.get(key).map(|v| unescaped(v));
-    let mut words = exec_words(&value("Exec").unwrap_or_default()).into_iter();
-    let command = words.next().unwrap_or_default();
-    let command = command.rsplit('/').next().unwrap_or_default().to_owned();
-    let program = value("X-UpperShelf-Program").unwrap_or(command);
-    let mut arguments: Vec<String> = words.collect();
-    if arguments.first() == Some(&format!("--start={program}")) {
-        arguments.remove(0);
-    }
-    for mime in values.get("MimeType").into_iter().flat_map(|m| m.split(';')).filter(|m| !m.is_empty()) {
-        opens.insert(mime.to_owned(), program.clone());
-    }
-    if values.get("NoDisplay") == Some(&"true") {
-        return;
-    }
-    let name = value("Name").unwrap_or_default();
-    traces.push(Trace::Shortcut { place, name, program, arguments, description: value("Comment") });
-}
-
-/// The text of the elements of an XML file, with the path of names that leads to each and its attributes.
-fn elements(text: &str, mut visit: impl FnMut(&[String], &BTreeMap<String, String>, &str)) {
-    use quick_xml::events::Event;
-    let mut reader = quick_xml::Reader::from_str(text);
-    let mut path: Vec<(String, BTreeMap<String, String>, String)> = Vec::new();
-    let attributes = |e: &quick_xml::events::BytesStart| {
-        let all = e.attributes().flatten();
-        all.filter_map(|a| {
-            let key = String::from_utf8_lossy(a.key.as_ref()).into_owned();
-            Some((key, a.unescape_value().ok()?.into_owned()))
-        })
-        .collect::<BTreeMap<_, _>>()
-    };
-    let mut names: Vec<String> = Vec::new();
-    while let Ok(event) = reader.read_event() {
-        match event {
-            Event::Start(e) if path.len() < 64 => {
-                let name = String::from_utf8_lossy(e.name().as_ref()).into_owned();
-                names.push(name.clone());
-                path.push((name, attributes(&e), String::new()));
-            }
-            Event::Empty(e) => {
-                names.push(String::from_utf8_lossy(e.name().as_ref()).into_owned());
-                visit(&names, &attributes(&e), "");
-                names.pop();
-            }
-            Event::Text(t) => {
-                if let (Some((_, _, text)), Ok(part)) = (path.last_mut(), t.decode()) {
-                    text.push_str(&part);
-                }
-            }
-            Event::GeneralRef(r) => {
-                if let Some((_, _, text)) = path.last_mut() {
-                    let name = String::from_utf8_lossy(&r).into_owned();
-                    match (r.resolve_char_ref(), quick_xml::escape::resolve_predefined_entity(&name)) {
-                        (Ok(Some(c)), _) => text.push(c),
-                        (_, Some(known)) => text.push_str(known),
-                        _ => {}
-                    }
-                }
-            }
-            Event::End(_) => {
-                if let Some((_, attributes, text)) = path.pop() {
-                    visit(&names, &attributes, &text);
-                    names.pop();
-                }
-            }
-            Event::Eof | Event::Start(_) => break,
-            _ => {}
-        }
-    }
-}
-
-fn read_metainfo(text: &str) -> Identity {
-    let mut identity = Identity::default();
-    let mut paragraphs: Vec<String> = Vec::new();
-    elements(text, |path, attributes, text| {
-        let names: Vec<&str> = path.iter().map(String::as_str).collect();
-        let text = text.to_owned();
-        match names.as_slice() {
-            // Translations of the same come with a language.
-            _ if attributes.contains_key("xml:lang") => {}
-            [_, "id"] => identity.id = Some(text),
-            [_, "name"] => identity.name = Some(text),
-            [_, "summary"] => identity.summary = Some(text),
-            [_, "project_license"] => identity.license = Some(text),
-            [_, "developer", "name"] | [_, "developer_name"] => identity.publisher = Some(text),
-            [_, "description", "p"] => paragraphs.push(text),
-            [_, "url"] => match attributes.get("type").map(String::as_str) {
-                Some("homepage") => identity.homepage = Some(text),
-                Some("help" | "contact") => identity.support = Some(text),
-                _ => {}
-            },
-            [_, "update_contact"] => identity.support = Some(text),
-            [_, "categories", "category"] => identity.categories.push(text),
-            [_, "releases", "release"] if identity.version.is_none() => {
-                identity.version = attributes.get("version").cloned()
-            }
-            _ => {}
-        }
-    });
-    identity.description = (!paragraphs.is_empty()).then(|| paragraphs.join("\n\n"));
-    identity
-}
-
-fn read_mime_package(text: &str, opens: &BTreeMap<String, String>, traces: &mut Vec<Trace>) {
-    let (mut name, mut extensions) = (String::new(), Vec::new());
-    elements(text, |path, attributes, text| {
-        let names: Vec<&str> = path.iter().map(String::as_str).collect();
-        match names.as_slice() {
-            [_, _, "comment"] if !attributes.contains_key("xml:lang") => name = text.to_owned(),
-            [_, _, "glob"] => {
-                extensions.extend(attributes.get("pattern").and_then(|p| p.strip_prefix("*.")).map(str::to_owned))
-            }
-            [_, "mime-type"] => {
-                let mime = attributes.get("type").cloned().unwrap_or_default();
-                let program = opens.get(&mime).cloned().unwrap_or_default();
-                let (name, extensions) = (std::mem::take(&mut name), std::mem::take(&mut extensions));
-                traces.push(Trace::FileType { mime, extensions, name, program });
-            }
-            _ => {}
-        }
-    });
-}
-
-/// The identity's categories as entries can hold them: carried names are the registered or marked ones.
-pub fn carried_categories(identity: &Identity) -> Vec<String> {
-    identity.categories.iter().map(|c| category(c)).collect()
 }

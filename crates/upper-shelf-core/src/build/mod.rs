@@ -1,0 +1,258 @@
+//! From a project to packages, in order: everything is looked at and checked (`plan`) before the first byte is packed;
+//! each package is written beside its place (`partial`), read back, and only then given its name.
+
+mod partial;
+mod plan;
+
+use crate::content::ContentHash;
+use crate::footprint::{Footprint, RelPath};
+use crate::manifest::written::TargetName;
+use crate::manifest::{Project, lock};
+use crate::payload::feed;
+use crate::platform::Platform;
+use crate::problem::{Failure, Kind, Problem};
+use crate::targets::{self, Depth, Job, Loss};
+use partial::{PARTIAL, Partial, clear_left_behind};
+use serde::Serialize;
+use std::collections::HashMap;
+use std::fs::{self, File};
+use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Mutex, PoisonError};
+use std::time::{Duration, Instant};
+
+pub(crate) use partial::beside;
+pub use plan::{Plan, PlannedPackage, Wishes, plan};
+
+/// Hears how far a build is.
+pub trait Progress: Sync {
+    /// A platform's packages begin: their names, and how many plain bytes there are.
+    fn begin(&self, packages: &[&str], bytes: u64);
+    /// So many more plain bytes were read.
+    fn advance(&self, bytes: u64);
+    /// The packages are read back now.
+    fn verifying(&self);
+    /// The platform is done.
+    fn end(&self);
+}
+
+/// A finished package.
+#[derive(Debug, Clone, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub struct Built {
+    /// The file.
+    pub file: PathBuf,
+    /// The page beside it, of formats that have one.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub page: Option<PathBuf>,
+    /// The format.
+    pub target: TargetName,
+    /// The platform.
+    pub platform: Platform,
+    /// Files without which it can't be installed, which lie beside it.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub beside: Vec<PathBuf>,
+    /// Its length and that of the files beside it, bytes.
+    pub bytes: u64,
+    /// Plain bytes of its files.
+    pub plain_bytes: u64,
+    /// BLAKE3 of the package.
+    pub content: ContentHash,
+    /// How long packing took, reading included.
+    pub seconds: f64,
+    /// How long reading it back took.
+    pub verify_seconds: f64,
+    /// Layers with their plain bytes and files.
+    pub layers: Vec<(String, u64, u64)>,
+    /// The biggest files, plain bytes.
+    pub biggest: Vec<(RelPath, u64)>,
+    /// What it can't carry.
+    pub losses: Vec<Loss>,
+}
+
+/// Builds all packages of all plans into a folder.
+///
+/// # Errors
+/// The first thing that goes wrong; no package that was not whole has its name then.
+pub fn build(
+    project: &Project,
+    plans: Vec<Plan>,
+    output: &Path,
+    threads: usize,
+    progress: &dyn Progress,
+) -> Result<Vec<Built>, Failure> {
+    fs::create_dir_all(output).map_err(|e| Failure::io("can't make the output folder", output, &e))?;
+    clear_left_behind(output);
+    let mut built = Vec::new();
+    for plan in plans {
+        built.extend(build_platform(project, plan, output, threads, progress)?);
+    }
+    lock::remember(project)?;
+    Ok(built)
+}
+
+fn build_platform(
+    project: &Project,
+    mut plan: Plan,
+    output: &Path,
+    threads: usize,
+    progress: &dyn Progress,
+) -> Result<Vec<Built>, Failure> {
+    let began = Instant::now();
+    let names: Vec<&str> = plan.packages.iter().map(|p| p.file_name.as_str()).collect();
+    let partials: Vec<Partial> = names.iter().map(|name| Partial::create(output, name)).collect::<Result<_, _>>()?;
+    progress.begin(&names, plan.footprint.size());
+    // What the packages carry is all that counts now; with very many files a footprint takes much memory.
+    plan.footprint = Footprint::default();
+    let links = plan.links();
+    let (senders, streams) = feed::streams(plan.packages.len());
+    let stop = AtomicBool::new(false);
+    let besides: Vec<Mutex<Vec<(PathBuf, Partial)>>> = partials.iter().map(|_| Mutex::default()).collect();
+    // Several packages share the processors; each has one thread at least.
+    let share = (threads / plan.packages.len().max(1)).max(1);
+    let write = |package: &PlannedPackage, partial: &Partial, stream, beside: &Mutex<Vec<(PathBuf, Partial)>>| {
+        let out =
+            |partial: &Partial| partial.file.try_clone().map_err(|e| Failure::io("can't write", &partial.path, &e));
+        let job = Job {
+            threads: share,
+            beside: &|name| {
+                let partial = Partial::create(output, name)?;
+                let out = out(&partial)?;
+                beside.lock().unwrap_or_else(PoisonError::into_inner).push((output.join(name), partial));
+                Ok(out)
+            },
+            ..plan.job(package, &links, &project.manifest.target)
+        };
+        let result = out(partial).and_then(|out| targets::target(package.target).write(&job, stream, out));
+        if result.is_err() {
+            stop.store(true, Ordering::Relaxed);
+        }
+        result
+    };
+    let (hashes, written) = std::thread::scope(|scope| {
+        let (write, stop) = (&write, &stop);
+        let feeding = scope.spawn(|| feed::feed(&plan.payload.files, senders, stop, &|n| progress.advance(n)));
+        let mut jobs = plan.packages.iter().zip(&partials).zip(streams).zip(&besides);
+        let first = jobs.next();
+        let others: Vec<_> = jobs
+            .map(|(((package, partial), stream), beside)| scope.spawn(move || write(package, partial, stream, beside)))
+            .collect();
+        // One is written here: what it takes from this thread's heap, reading it back takes again.
+        let mut written: Vec<Result<(), Failure>> = Vec::new();
+        written.extend(first.map(|(((package, partial), stream), beside)| write(package, partial, stream, beside)));
+        written.extend(others.into_iter().map(joined));
+        (joined(feeding), written)
+    });
+    // A feed that broke off makes its writers fail too: its own reason is the one that matters.
+    let hashes = hashes?;
+    written.into_iter().collect::<Result<Vec<()>, _>>()?;
+    let seconds = began.elapsed();
+    progress.verifying();
+    set_hashes(&mut plan, &hashes, &links);
+    // Nothing is read any more: with very many files their places take much memory.
+    let mut biggest: Vec<(RelPath, u64)> =
+        std::mem::take(&mut plan.payload.files).into_iter().map(|f| (f.path, f.size)).collect();
+    biggest.sort_by(|a, b| b.1.cmp(&a.1).then_with(|| a.0.cmp(&b.0)));
+    biggest.truncate(5);
+    biggest.shrink_to_fit();
+    let mut built = Vec::new();
+    for ((package, partial), beside) in std::mem::take(&mut plan.packages).into_iter().zip(partials).zip(besides) {
+        let beside = beside.into_inner().unwrap_or_else(PoisonError::into_inner);
+        built.push(finish_package(&plan, package, (partial, beside), output, &biggest, seconds)?);
+    }
+    progress.end();
+    Ok(built)
+}
+
+fn finish_package(
+    plan: &Plan,
+    package: PlannedPackage,
+    (partial, beside): (Partial, Vec<(PathBuf, Partial)>),
+    output: &Path,
+    biggest: &[(RelPath, u64)],
+    took: Duration,
+) -> Result<Built, Failure> {
+    let began = Instant::now();
+    let target = targets::target(package.target);
+    let faults = target.faults(&partial.path)?;
+    if !faults.is_empty() {
+        let problem = Problem::error(format!("{} breaks rules of its format", package.file_name));
+        return Err(Failure::new(
+            Kind::Machine,
+            problem.why(faults.join("; ")).instead("this program is at fault: please report it"),
+        ));
+    }
+    reads_back(&package, &partial.path)?;
+    let verify = began.elapsed();
+    let trouble = |e: std::io::Error| Failure::io("can't read", &partial.path, &e);
+    let mut hasher = blake3::Hasher::new();
+    hasher.update_reader(File::open(&partial.path).map_err(trouble)?).map_err(trouble)?;
+    let mut bytes = partial.file.metadata().map_err(trouble)?.len();
+    let file = output.join(&package.file_name);
+    let mut described = None;
+    if let Some((ending, text)) = target.page(&partial.path, &package.file_name, &package.carried)? {
+        let page = output.join(format!("{}{ending}", package.file_name));
+        let aside = output.join(format!(".{}{ending}{PARTIAL}", package.file_name));
+        let written = fs::write(&aside, text).and_then(|()| fs::rename(&aside, &page));
+        written.map_err(|e| Failure::io("can't write", &page, &e))?;
+        described = Some(page);
+    }
+    // A package without what belongs to it can't be used: that comes first.
+    let mut with_package = Vec::new();
+    for (path, partial) in beside {
+        bytes += partial.file.metadata().map_err(trouble)?.len();
+        partial.finish(&path, false)?;
+        with_package.push(path);
+    }
+    partial.finish(&file, package.target == TargetName::Appimage)?;
+    Ok(Built {
+        file,
+        page: described,
+        beside: with_package,
+        target: package.target,
+        platform: plan.product.platform,
+        bytes,
+        plain_bytes: package.carried.size(),
+        content: ContentHash(*hasher.finalize().as_bytes()),
+        seconds: took.as_secs_f64(),
+        verify_seconds: verify.as_secs_f64(),
+        layers: plan.payload.shares.clone(),
+        biggest: biggest.to_vec(),
+        losses: package.losses,
+    })
+}
+
+/// What the packages carry, with the hashes that are known after reading.
+fn set_hashes(plan: &mut Plan, hashes: &[ContentHash], links: &[(RelPath, RelPath)]) {
+    let mut known: HashMap<&RelPath, ContentHash> =
+        plan.payload.files.iter().zip(hashes).map(|(f, h)| (&f.path, *h)).collect();
+    for (path, to) in links {
+        if let Some(hash) = known.get(to).copied() {
+            known.insert(path, hash);
+        }
+    }
+    for package in &mut plan.packages {
+        package.carried.set_hashes(|path| known.get(path).copied());
+    }
+}
+
+fn joined<T>(thread: std::thread::ScopedJoinHandle<'_, T>) -> T {
+    thread.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))
+}
+
+/// Reads a package and compares it with what it was written from.
+fn reads_back(package: &PlannedPackage, path: &Path) -> Result<(), Failure> {
+    let target = targets::target(package.target);
+    let seen = target.read(path, Depth::Contents)?;
+    let difference = seen.map(|seen| package.carried.difference(&seen));
+    if difference.as_ref().is_none_or(|d| !d.is_empty()) {
+        let problem = Problem::error(format!("{} does not read back as it was written", package.file_name));
+        let why = difference.map_or_else(
+            || "it is not recognised".to_owned(),
+            |d| format!("{:?}", d.changes.first().map_or_else(|| format!("{:?}", d.identity), |c| format!("{c:?}"))),
+        );
+        let problem = problem.why(why).instead("build again; if it stays so, the disk or this program is at fault");
+        return Err(Failure::new(Kind::Machine, problem));
+    }
+    Ok(())
+}

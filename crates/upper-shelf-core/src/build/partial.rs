@@ -1,0 +1,92 @@
+//! A package under way: a locked file with a name that says so, which becomes the package when all is well.
+
+use crate::problem::{Failure, Kind, Problem};
+use std::fs::{self, File};
+use std::path::{Path, PathBuf};
+
+/// How the name of a file ends that is under way.
+pub(super) const PARTIAL: &str = ".upper-shelf-partial";
+
+/// What a killed build left behind is nobody's: its lock went with it.
+pub(super) fn clear_left_behind(output: &Path) {
+    for entry in fs::read_dir(output).into_iter().flatten().flatten() {
+        let is_partial = entry.file_name().to_str().is_some_and(|n| n.starts_with('.') && n.ends_with(PARTIAL));
+        if is_partial && File::open(entry.path()).is_ok_and(|f| f.try_lock().is_ok()) {
+            let _ = fs::remove_file(entry.path());
+        }
+    }
+}
+
+/// Where a file lies that belongs beside a package; beside a package under way it is under way too.
+pub(crate) fn beside(package: &Path, name: &str) -> PathBuf {
+    let under_way = package.file_name().and_then(|n| n.to_str()).is_some_and(|n| n.ends_with(PARTIAL));
+    package.with_file_name(if under_way { format!(".{name}{PARTIAL}") } else { name.to_owned() })
+}
+
+/// A package under way: removed unless it is finished.
+pub(super) struct Partial {
+    pub(super) file: File,
+    pub(super) path: PathBuf,
+    finished: bool,
+}
+
+impl Partial {
+    pub(super) fn create(output: &Path, name: &str) -> Result<Self, Failure> {
+        let path = output.join(format!(".{name}{PARTIAL}"));
+        let trouble = |e: std::io::Error| Failure::io("can't write", &path, &e);
+        for _ in 0..20 {
+            let file =
+                File::options().read(true).write(true).create(true).truncate(false).open(&path).map_err(trouble)?;
+            if file.try_lock().is_err() {
+                let problem = Problem::error(format!("another build is writing {name}")).on(&path);
+                return Err(Failure::new(Kind::Busy, problem.instead("wait for it, or choose another output folder")));
+            }
+            // Between opening and locking somebody may have finished with this very file.
+            if fs::metadata(&path).is_ok_and(|m| same_file(&m, &file)) {
+                file.set_len(0).map_err(trouble)?;
+                return Ok(Self { file, path, finished: false });
+            }
+        }
+        let problem = Problem::error(format!("other builds keep writing {name}")).on(&path);
+        Err(Failure::new(Kind::Busy, problem.instead("wait for them, or choose another output folder")))
+    }
+
+    /// Syncs the file and gives it its name.
+    pub(super) fn finish(mut self, name: &Path, executable: bool) -> Result<(), Failure> {
+        let trouble = |e: std::io::Error| Failure::io("can't finish", name, &e);
+        #[cfg(unix)]
+        if executable {
+            use std::os::unix::fs::PermissionsExt;
+            self.file.set_permissions(fs::Permissions::from_mode(0o755)).map_err(trouble)?;
+        }
+        let _ = executable;
+        self.file.sync_all().map_err(trouble)?;
+        fs::rename(&self.path, name).map_err(trouble)?;
+        self.finished = true;
+        #[cfg(unix)]
+        if let Some(folder) = name.parent() {
+            // The name is as safe as the folder that holds it; not all file systems can be asked for that.
+            let _ = File::open(folder).and_then(|f| f.sync_all());
+        }
+        Ok(())
+    }
+}
+
+impl Drop for Partial {
+    fn drop(&mut self) {
+        if !self.finished {
+            let _ = fs::remove_file(&self.path);
+        }
+    }
+}
+
+#[cfg(unix)]
+fn same_file(meta: &fs::Metadata, file: &File) -> bool {
+    use std::os::unix::fs::MetadataExt;
+    file.metadata().is_ok_and(|m| (m.dev(), m.ino()) == (meta.dev(), meta.ino()))
+}
+
+#[cfg(not(unix))]
+fn same_file(_: &fs::Metadata, _: &File) -> bool {
+    true
+}

@@ -1,0 +1,242 @@
+//! What would be built: everything is looked at and checked here, and nothing is written.
+
+use crate::footprint::{Footprint, RelPath, Trace};
+use crate::icons::Icon;
+use crate::manifest::resolve::{Default, Product};
+use crate::manifest::written::{TargetName, TargetSettings};
+use crate::manifest::{Project, lock};
+use crate::payload::brand::brand;
+use crate::payload::{Payload, gather, launcher, universal};
+use crate::platform::Platform;
+use crate::problem::{Failure, Kind, Problem};
+use crate::targets::{self, Job, Loss};
+
+/// What the caller wants, and what it knows of the machine.
+#[derive(Debug, Clone)]
+pub struct Wishes {
+    /// Only these platforms.
+    pub platforms: Option<Vec<Platform>>,
+    /// Only these formats.
+    pub targets: Option<Vec<TargetName>>,
+    /// The platform this runs on.
+    pub host: Platform,
+    /// SOURCE_DATE_EPOCH.
+    pub epoch: Option<String>,
+}
+
+/// A package to be.
+#[derive(Debug, Clone)]
+pub struct PlannedPackage {
+    /// The format.
+    pub target: TargetName,
+    /// Its file's name.
+    pub file_name: String,
+    /// What it carries.
+    pub carried: Footprint,
+    /// What it can't.
+    pub losses: Vec<Loss>,
+}
+
+/// Everything about one platform, before anything is written.
+#[derive(Debug, Clone)]
+pub struct Plan {
+    /// What was resolved.
+    pub product: Product,
+    /// The files.
+    pub payload: Payload,
+    /// What is left on a machine.
+    pub footprint: Footprint,
+    /// The picture.
+    pub icon: Icon,
+    /// The packages.
+    pub packages: Vec<PlannedPackage>,
+    /// Defaults that were taken.
+    pub defaults: Vec<Default>,
+    /// What somebody should look at.
+    pub warnings: Vec<Problem>,
+}
+
+impl Plan {
+    /// Further names of files: name, and the file it is a name of.
+    pub fn links(&self) -> Vec<(RelPath, RelPath)> {
+        let link = |t: &Trace| match t {
+            Trace::HardLink { path, to } => Some((path.clone(), to.clone())),
+            _ => None,
+        };
+        self.payload.others.iter().filter_map(link).collect()
+    }
+
+    /// What a package would be written from; nothing can be written beside it.
+    pub fn job<'j>(
+        &'j self,
+        package: &'j PlannedPackage,
+        links: &'j [(RelPath, RelPath)],
+        settings: &'j TargetSettings,
+    ) -> Job<'j> {
+        job(&self.product, &self.payload, &package.carried, &self.icon, links, settings)
+    }
+}
+
+fn job<'j>(
+    product: &'j Product,
+    payload: &'j Payload,
+    footprint: &'j Footprint,
+    icon: &'j Icon,
+    links: &'j [(RelPath, RelPath)],
+    settings: &'j TargetSettings,
+) -> Job<'j> {
+    Job {
+        footprint,
+        files: &payload.files,
+        links,
+        icon,
+        disk_image: &product.disk_image,
+        wizard: &product.wizard,
+        time: product.time,
+        file_name: &product.file_name,
+        settings,
+        threads: 1,
+        beside: &|_| Err(Failure::new(Kind::Problems, Problem::error("nothing is written by a plan"))),
+    }
+}
+
+/// Looks at everything and writes nothing.
+///
+/// # Errors
+/// All problems of all platforms at once; a changed id alone, because nothing else matters then.
+pub fn plan(project: &Project, wishes: &Wishes) -> Result<Vec<Plan>, Failure> {
+    lock::check(project)?;
+    let (mut platforms, chosen) = project.platforms(wishes.host);
+    if let Some(only) = &wishes.platforms {
+        platforms = only.clone();
+    }
+    let mut problems: Vec<Problem> = Vec::new();
+    let mut plans = Vec::new();
+    for platform in platforms {
+        let (mut product, found) = project.resolve(platform, wishes.epoch.as_deref());
+        let mut found = found;
+        if let Some(only) = &wishes.targets {
+            product.targets.retain(|t| only.contains(t));
+        }
+        let (mut payload, more) = gather(&product.layers, platform);
+        found.extend(more);
+        let icon = match product.icon.clone().map(|(path, span)| Icon::load(&path, span)) {
+            None => Icon::plain(&project.manifest.product.id),
+            Some(Ok((icon, warnings))) => {
+                found.extend(warnings);
+                icon
+            }
+            Some(Err(failure)) => {
+                found.extend(failure.problems);
+                Icon::plain("")
+            }
+        };
+        found.extend(universal::join(&mut payload));
+        found.extend(brand_programs(project, &product, &mut payload, &icon));
+        found.extend(launchers(project, &mut product, &mut payload, &icon));
+        let icons = if platform.system() == crate::platform::System::Linux { icon.traces() } else { Vec::new() };
+        let (footprint, more) = product.footprint(&payload, &icons, &project.source);
+        // Without its layers a payload's gaps say nothing new.
+        if !found.iter().any(Problem::is_error) {
+            found.extend(more);
+        }
+        if lock::is_example(&project.manifest.product.id) {
+            found.push(
+                Problem::warning("the id is still the example")
+                    .at(project.source.span("product.id"))
+                    .why("systems find the installed version by it, and it can't be changed after the first release")
+                    .instead("the reverse of a domain that you own, and the product's name: id = \"works.fernhollow.combwright\""),
+            );
+        }
+        let packages = planned_packages(project, &product, &payload, &footprint, &icon, &mut found);
+        let mut defaults = product.defaults.clone();
+        defaults.extend(chosen.clone());
+        let (errors, warnings): (Vec<Problem>, Vec<Problem>) = found.into_iter().partition(Problem::is_error);
+        problems.extend(errors);
+        plans.push(Plan { product, payload, footprint, icon, packages, defaults, warnings });
+    }
+    // What holds for several platforms is said once.
+    let mut said: Vec<Problem> = Vec::new();
+    for problem in problems {
+        if !said.contains(&problem) {
+            said.push(problem);
+        }
+    }
+    if said.is_empty() && plans.iter().all(|p| p.packages.is_empty()) {
+        let problem = Problem::error("nothing is built").at(project.source.span("targets"));
+        let problem = problem.why("none of the chosen formats is for any of the chosen platforms");
+        said.push(problem.instead("appimage is for Linux, msi for Windows; zip and tar are for all"));
+    }
+    if said.is_empty() {
+        return Ok(plans);
+    }
+    for plan in &plans {
+        said.extend(plan.warnings.iter().filter(|w| !said.contains(w)).cloned().collect::<Vec<_>>());
+    }
+    said.sort_by_key(|p| (p.severity, p.span.as_ref().map(|s| (s.line, s.column))));
+    Err(Failure { kind: Kind::Problems, problems: said })
+}
+
+/// Puts icon and version into the programs that the manifest names for it.
+fn brand_programs(project: &Project, product: &Product, payload: &mut Payload, icon: &Icon) -> Vec<Problem> {
+    if product.platform.system() != crate::platform::System::Windows {
+        return Vec::new();
+    }
+    let mut found = Vec::new();
+    for (n, written) in project.manifest.program.iter().enumerate().filter(|(_, p)| p.brand) {
+        let span = project.source.span(&format!("program.{n}.brand"));
+        for trace in &product.traces {
+            if let Trace::Program { key, file, .. } = trace
+                && *key == written.key
+            {
+                let problems = brand(payload, file, &product.identity, icon);
+                found.extend(problems.into_iter().map(|p| p.at(span.clone())));
+            }
+        }
+    }
+    found
+}
+
+/// Puts launchers for Windows into the payload; their programs are the launchers from then on.
+fn launchers(project: &Project, product: &mut Product, payload: &mut Payload, icon: &Icon) -> Vec<Problem> {
+    if product.platform.system() != crate::platform::System::Windows {
+        return Vec::new();
+    }
+    let mut found = Vec::new();
+    for (n, written) in project.manifest.program.iter().enumerate() {
+        let Some(path) = &written.launcher else { continue };
+        let span = project.source.span(&format!("program.{n}.launcher"));
+        for trace in &mut product.traces {
+            if matches!(trace, Trace::Program { key, .. } if *key == written.key) {
+                let problems = launcher::add(payload, product.platform, path, trace, &product.identity, icon);
+                found.extend(problems.into_iter().map(|p| p.at(span.clone())));
+            }
+        }
+    }
+    found
+}
+
+fn planned_packages(
+    project: &Project,
+    product: &Product,
+    payload: &Payload,
+    footprint: &Footprint,
+    icon: &Icon,
+    found: &mut Vec<Problem>,
+) -> Vec<PlannedPackage> {
+    let mut packages = Vec::new();
+    for &name in &product.targets {
+        let target = targets::target(name);
+        let (carried, losses) = target.carry(footprint);
+        let settings = &project.manifest.target;
+        let job = job(product, payload, &carried, icon, &[], settings);
+        for problem in target.check(&job) {
+            let place = if problem.what.contains("program") { "program" } else { "target" };
+            let span = project.source.span(place);
+            found.push(if problem.span.is_none() { problem.at(span) } else { problem });
+        }
+        let file_name = format!("{}{}", product.file_name, target.ending(settings));
+        packages.push(PlannedPackage { target: name, file_name, carried, losses });
+    }
+    packages
+}

@@ -1,0 +1,165 @@
+//! A footprint out of the files of a desktop; those of other makers are read as far as they go.
+
+use super::text::{exec_words, unescaped};
+use super::{FOLDERS, Files};
+use crate::content::ContentHash;
+use crate::footprint::{Identity, Place, Trace};
+use crate::icons::form_of_theme_path;
+use std::collections::BTreeMap;
+
+/// What desktop files say: the identity and the traces. Files of other makers are read as far as they go.
+pub fn read(files: &Files) -> (Identity, Vec<Trace>) {
+    let mut identity = Identity::default();
+    let mut traces = Vec::new();
+    let mut opens: BTreeMap<String, String> = BTreeMap::new();
+    for (path, bytes) in files {
+        let text = String::from_utf8_lossy(bytes);
+        let entry_of = FOLDERS.iter().find(|(_, f)| path.strip_prefix(f).is_some_and(|p| p.starts_with('/')));
+        if let Some((place, _)) = entry_of.filter(|_| path.ends_with(".desktop")) {
+            read_entry(&text, *place, &mut traces, &mut opens);
+        } else if path.starts_with("metainfo/") && path.ends_with(".xml") {
+            identity = read_metainfo(&text);
+        } else if let Some(form) = path.strip_prefix("icons/hicolor/").and_then(form_of_theme_path) {
+            traces.push(Trace::Icon { form, content: Some(ContentHash::of(bytes)) });
+        }
+    }
+    for (path, bytes) in files {
+        if path.starts_with("mime/packages/") {
+            read_mime_package(&String::from_utf8_lossy(bytes), &opens, &mut traces);
+        }
+    }
+    for (mime, program) in &opens {
+        if let Some(scheme) = mime.strip_prefix("x-scheme-handler/") {
+            traces.push(Trace::LinkScheme { scheme: scheme.into(), program: program.clone() });
+        }
+    }
+    (identity, traces)
+}
+
+fn read_entry(text: &str, place: Place, traces: &mut Vec<Trace>, opens: &mut BTreeMap<String, String>) {
+    // Actions repeat what further entries say.
+    let own = text.split("\n[").next().unwrap_or(text);
+    let values: BTreeMap<&str, &str> = own.lines().filter_map(|l| l.split_once('=')).collect();
+    let value = |key: &str| values.get(key).map(|v| unescaped(v));
+    let mut words = exec_words(&value("Exec").unwrap_or_default()).into_iter();
+    let command = words.next().unwrap_or_default();
+    let command = command.rsplit('/').next().unwrap_or_default().to_owned();
+    let program = value("X-UpperShelf-Program").unwrap_or(command);
+    let mut arguments: Vec<String> = words.collect();
+    if arguments.first() == Some(&format!("--start={program}")) {
+        arguments.remove(0);
+    }
+    for mime in values.get("MimeType").into_iter().flat_map(|m| m.split(';')).filter(|m| !m.is_empty()) {
+        opens.insert(mime.to_owned(), program.clone());
+    }
+    if values.get("NoDisplay") == Some(&"true") {
+        return;
+    }
+    let name = value("Name").unwrap_or_default();
+    traces.push(Trace::Shortcut { place, name, program, arguments, description: value("Comment") });
+}
+
+/// The text of the elements of an XML file, with the path of names that leads to each and its attributes.
+fn elements(text: &str, mut visit: impl FnMut(&[String], &BTreeMap<String, String>, &str)) {
+    use quick_xml::events::Event;
+    let mut reader = quick_xml::Reader::from_str(text);
+    let mut path: Vec<(String, BTreeMap<String, String>, String)> = Vec::new();
+    let attributes = |e: &quick_xml::events::BytesStart| {
+        let all = e.attributes().flatten();
+        all.filter_map(|a| {
+            let key = String::from_utf8_lossy(a.key.as_ref()).into_owned();
+            Some((key, a.unescape_value().ok()?.into_owned()))
+        })
+        .collect::<BTreeMap<_, _>>()
+    };
+    let mut names: Vec<String> = Vec::new();
+    while let Ok(event) = reader.read_event() {
+        match event {
+            Event::Start(e) if path.len() < 64 => {
+                let name = String::from_utf8_lossy(e.name().as_ref()).into_owned();
+                names.push(name.clone());
+                path.push((name, attributes(&e), String::new()));
+            }
+            Event::Empty(e) => {
+                names.push(String::from_utf8_lossy(e.name().as_ref()).into_owned());
+                visit(&names, &attributes(&e), "");
+                names.pop();
+            }
+            Event::Text(t) => {
+                if let (Some((_, _, text)), Ok(part)) = (path.last_mut(), t.decode()) {
+                    text.push_str(&part);
+                }
+            }
+            Event::GeneralRef(r) => {
+                if let Some((_, _, text)) = path.last_mut() {
+                    let name = String::from_utf8_lossy(&r).into_owned();
+                    match (r.resolve_char_ref(), quick_xml::escape::resolve_predefined_entity(&name)) {
+                        (Ok(Some(c)), _) => text.push(c),
+                        (_, Some(known)) => text.push_str(known),
+                        _ => {}
+                    }
+                }
+            }
+            Event::End(_) => {
+                if let Some((_, attributes, text)) = path.pop() {
+                    visit(&names, &attributes, &text);
+                    names.pop();
+                }
+            }
+            Event::Eof | Event::Start(_) => break,
+            _ => {}
+        }
+    }
+}
+
+fn read_metainfo(text: &str) -> Identity {
+    let mut identity = Identity::default();
+    let mut paragraphs: Vec<String> = Vec::new();
+    elements(text, |path, attributes, text| {
+        let names: Vec<&str> = path.iter().map(String::as_str).collect();
+        let text = text.to_owned();
+        match names.as_slice() {
+            // Translations of the same come with a language.
+            _ if attributes.contains_key("xml:lang") => {}
+            [_, "id"] => identity.id = Some(text),
+            [_, "name"] => identity.name = Some(text),
+            [_, "summary"] => identity.summary = Some(text),
+            [_, "project_license"] => identity.license = Some(text),
+            [_, "developer", "name"] | [_, "developer_name"] => identity.publisher = Some(text),
+            [_, "description", "p"] => paragraphs.push(text),
+            [_, "url"] => match attributes.get("type").map(String::as_str) {
+                Some("homepage") => identity.homepage = Some(text),
+                Some("help" | "contact") => identity.support = Some(text),
+                _ => {}
+            },
+            [_, "update_contact"] => identity.support = Some(text),
+            [_, "categories", "category"] => identity.categories.push(text),
+            [_, "releases", "release"] if identity.version.is_none() => {
+                identity.version = attributes.get("version").cloned()
+            }
+            _ => {}
+        }
+    });
+    identity.description = (!paragraphs.is_empty()).then(|| paragraphs.join("\n\n"));
+    identity
+}
+
+fn read_mime_package(text: &str, opens: &BTreeMap<String, String>, traces: &mut Vec<Trace>) {
+    let (mut name, mut extensions) = (String::new(), Vec::new());
+    elements(text, |path, attributes, text| {
+        let names: Vec<&str> = path.iter().map(String::as_str).collect();
+        match names.as_slice() {
+            [_, _, "comment"] if !attributes.contains_key("xml:lang") => name = text.to_owned(),
+            [_, _, "glob"] => {
+                extensions.extend(attributes.get("pattern").and_then(|p| p.strip_prefix("*.")).map(str::to_owned))
+            }
+            [_, "mime-type"] => {
+                let mime = attributes.get("type").cloned().unwrap_or_default();
+                let program = opens.get(&mime).cloned().unwrap_or_default();
+                let (name, extensions) = (std::mem::take(&mut name), std::mem::take(&mut extensions));
+                traces.push(Trace::FileType { mime, extensions, name, program });
+            }
+            _ => {}
+        }
+    });
+}

@@ -116,3 +116,13 @@ fn the_demo_bears_its_icon_and_its_version_in_the_tables_of_its_package() {
     let row = db.rows("File").find(|r| db.str(r[2]).ends_with("combwright.exe")).expect("a row");
     assert_eq!(db.str(row[4]), "2.4.0.0");
 }
+
+#[test]
+fn the_demos_program_may_be_started_on_a_mac() {
+    for processor in ["arm64", "x64"] {
+        let package = demo_package(&format!("Combwright-2.4.0-macos-{processor}.dmg"));
+        let listed = Folder::new().ok(&["inspect", package.to_str().expect("text")]);
+        let line = listed.lines().find(|l| l.trim_start().starts_with("├─ combwright ")).expect("the program");
+        assert!(line.ends_with("mode 755"), "{line}");
+    }
+}

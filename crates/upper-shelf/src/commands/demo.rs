@@ -87,7 +87,8 @@ fn unpack(dir: &Dir, to: &Path) -> Result<(), Failure> {
         #[cfg(unix)]
         {
             use std::os::unix::fs::PermissionsExt;
-            let runs = file.contents().starts_with(b"\x7fELF") || file.contents().starts_with(b"#!");
+            // Programs of Linux and macOS, and scripts.
+            let runs = [&b"\x7fELF"[..], b"\xcf\xfa\xed\xfe", b"#!"].iter().any(|m| file.contents().starts_with(m));
             let mode = std::fs::Permissions::from_mode(if runs { 0o755 } else { 0o644 });
             std::fs::set_permissions(&path, mode).map_err(|e| Failure::io("can't write", &path, &e))?;
         }

@@ -79,6 +79,15 @@ pub(crate) struct lzma_lz_encoder {
     pub(crate) set_out_limit: Option<unsafe extern "C" fn(*mut c_void, *mut u64, u64) -> c::lzma_ret>,
 }
 
+/// Makes the encoder behind a window, out of the options of its filter, and says what it asks of the window.
+pub(crate) type lz_init_function = unsafe extern "C" fn(
+    *mut lzma_lz_encoder,
+    *const c::lzma_allocator,
+    c::lzma_vli,
+    *const c_void,
+    *mut lzma_lz_options,
+) -> c::lzma_ret;
+
 pub(crate) type lzma_init_function =
     unsafe extern "C" fn(*mut lzma_next_coder, *const c::lzma_allocator, *const lzma_filter_info) -> c::lzma_ret;
 
@@ -133,13 +142,7 @@ unsafe extern "C" {
         next: *mut lzma_next_coder,
         allocator: *const c::lzma_allocator,
         filters: *const lzma_filter_info,
-        lz_init: unsafe extern "C" fn(
-            *mut lzma_lz_encoder,
-            *const c::lzma_allocator,
-            c::lzma_vli,
-            *const c_void,
-            *mut lzma_lz_options,
-        ) -> c::lzma_ret,
+        lz_init: lz_init_function,
     ) -> c::lzma_ret;
     pub(crate) fn lzma_simple_x86_encoder_init(
         next: *mut lzma_next_coder,

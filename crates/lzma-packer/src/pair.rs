@@ -6,8 +6,9 @@
 //! whether a byte was looked at or passed over, the tree grows alike. So the stream is that of one thread.
 
 use crate::inner::{
-    lzma_filter_info, lzma_free, lzma_lz_encoder, lzma_lz_encoder_init, lzma_lz_options, lzma_lzma_encode,
-    lzma_lzma_encoder_create, lzma_match, lzma_mf, lzma_next_coder, lzma_next_end, lzma_simple_x86_encoder_init,
+    lz_init_function, lzma_filter_info, lzma_free, lzma_lz_encoder, lzma_lz_encoder_init, lzma_lz_options,
+    lzma_lzma_encode, lzma_lzma_encoder_create, lzma_match, lzma_mf, lzma_next_coder, lzma_next_end,
+    lzma_simple_x86_encoder_init,
 };
 use crate::memory::Memory;
 use crate::{Failed, NICE, Step};
@@ -133,19 +134,11 @@ struct Chain {
 // SAFETY: as for a stream on one thread: all that the chain points to belongs to it alone; ours is `Send`.
 unsafe impl Send for Chain {}
 
-type Begin = unsafe extern "C" fn(
-    *mut lzma_lz_encoder,
-    *const c::lzma_allocator,
-    c::lzma_vli,
-    *const c_void,
-    *mut lzma_lz_options,
-) -> Code;
-
 impl Chain {
     const EMPTY: Self = Self { next: lzma_next_coder::EMPTY, memory: None };
 
     /// `begin` gets the pointer to `ours`, which belongs to the chain from then on.
-    fn new<T: Send>(ours: Box<T>, begin: Begin, filtered: bool) -> Result<Self, Failed> {
+    fn new<T: Send>(ours: Box<T>, begin: lz_init_function, filtered: bool) -> Result<Self, Failed> {
         let memory = Memory::new();
         let allocator = memory.allocator();
         // A number that is not zero says that there is something to end.

@@ -277,10 +277,9 @@ fn read(folder: &Path, payload: &Path) {
     println!("  sequential, ours / the kernel's: {:.2}", results[1] / results[0]);
 }
 
-/// A setup program beside a general archiver with the same codec and dictionary, on one thread as both have it. Both get
-/// one tar: the order of files, which each chooses for itself, is not what is measured.
-/// One tar of the payload, so that both pack the same bytes in the same order. Theirs packs on one thread; ours is given
-/// one processor, and then all. Reading back is in ours.
+/// A setup program beside a general archiver with the same codec and dictionary. Both get one tar: the order of files,
+/// which each chooses for itself, is not what is measured. Theirs packs on one thread; ours is given one processor, and
+/// then all. Reading back is in ours.
 fn setup(folder: &Path, payload: &Path) {
     println!("packing a setup program beside 7zz on one thread, LZMA, 32 MiB dictionary, one tar (ours / theirs)");
     let built = folder.join("windows");

@@ -76,12 +76,7 @@ fn chosen(plans: Vec<Plan>, settings: &TargetSettings, wanted: Wanted) -> Result
             }
             seen.push(package.target);
             is_shown = true;
-            all.pictures.extend(drawn.pictures);
-            for warning in drawn.warnings {
-                if !all.warnings.contains(&warning) {
-                    all.warnings.push(warning);
-                }
-            }
+            all.add(drawn);
         }
         if is_shown {
             shown.push(plan);

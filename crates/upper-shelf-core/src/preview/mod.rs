@@ -188,6 +188,18 @@ pub struct Pictures {
     pub warnings: Vec<Problem>,
 }
 
+impl Pictures {
+    /// Further ones; what was said already is not said again.
+    fn add(&mut self, more: Self) {
+        self.pictures.extend(more.pictures);
+        for warning in more.warnings {
+            if !self.warnings.contains(&warning) {
+                self.warnings.push(warning);
+            }
+        }
+    }
+}
+
 /// Draws what a package shows. Formats without windows of their own give nothing.
 ///
 /// # Errors
@@ -216,12 +228,7 @@ pub fn pictures(
     for language in plan.product.wizard.languages.iter().filter(is_wanted) {
         for (n, one) in all.iter().enumerate() {
             let (picture, warnings) = page::page(plan, package, language, one, n + 1);
-            drawn.pictures.push(picture);
-            for warning in warnings {
-                if !drawn.warnings.contains(&warning) {
-                    drawn.warnings.push(warning);
-                }
-            }
+            drawn.add(Pictures { pictures: vec![picture], warnings });
         }
     }
     Ok(drawn)

@@ -3,6 +3,7 @@
 use crate::content::ContentHash;
 use crate::footprint::{IconForm, Trace};
 use crate::problem::{Failure, Kind, Problem, Span};
+use crate::svg::{self, Fonts};
 use image::codecs::png::{CompressionType, FilterType, PngEncoder};
 use image::{ImageEncoder, RgbaImage};
 use resvg::{tiny_skia, usvg};
@@ -14,6 +15,8 @@ pub const THEME_SIZES: [u32; 9] = [16, 22, 24, 32, 48, 64, 128, 256, 512];
 pub const ICO_SIZES: [u32; 9] = [16, 20, 24, 32, 40, 48, 64, 96, 256];
 /// Sizes in an ICNS file (those with a double-density twin are stored twice).
 pub const ICNS_SIZES: [u32; 7] = [16, 32, 64, 128, 256, 512, 1024];
+/// The largest picture that is ever made.
+const LARGEST: u32 = 1024;
 /// A picture smaller than this looks blurred somewhere.
 const ENOUGH: u32 = 512;
 
@@ -32,7 +35,7 @@ impl Icon {
     /// # Errors
     /// It can't be read, or is neither.
     pub fn load(path: &Path, span: Option<Span>) -> Result<(Self, Vec<Problem>), Failure> {
-        let bytes = std::fs::read(path).map_err(|e| {
+        let bytes = crate::input::read(path).map_err(|e| {
             let mut failure = Failure::io("can't read the icon", path, &e);
             failure.kind = Kind::Problems;
             failure.problems[0].span = span.clone();
@@ -64,8 +67,11 @@ impl Icon {
             }
             return Ok((Self::Pixels(squared(picture)), warnings));
         }
-        let tree = usvg::Tree::from_data(&bytes, &usvg::Options::default()).map_err(|e| bad(e.to_string()))?;
+        let bytes = svg::plain(&bytes).map_err(bad)?;
+        let tree = svg::tree(&bytes, Fonts::None).map_err(bad)?;
         let size = tree.size();
+        // The largest picture is drawn once to see whether that comes to an end.
+        svg::in_time(move || fitted(&tree, LARGEST)).map_err(bad)?;
         if (size.width() - size.height()).abs() > 0.5 {
             warn(
                 format!("the icon is {} × {}", size.width(), size.height()),
@@ -198,19 +204,28 @@ fn squared(picture: RgbaImage) -> RgbaImage {
 }
 
 fn draw(svg: &[u8], size: u32) -> Option<RgbaImage> {
-    let tree = usvg::Tree::from_data(svg, &usvg::Options::default()).ok()?;
+    let tree = svg::tree(svg, Fonts::None).ok()?;
+    svg::in_time(move || fitted(&tree, size)).ok()?
+}
+
+/// A drawing in the middle of a square.
+fn fitted(tree: &usvg::Tree, size: u32) -> Option<RgbaImage> {
     let (w, h) = (tree.size().width(), tree.size().height());
     let scale = size as f32 / w.max(h);
     let (x, y) = ((size as f32 - w * scale) / 2.0, (size as f32 - h * scale) / 2.0);
-    rendered(&tree, (size, size), tiny_skia::Transform::from_scale(scale, scale).post_translate(x, y))
+    rendered(tree, (size, size), tiny_skia::Transform::from_scale(scale, scale).post_translate(x, y))
 }
 
 /// A drawing in so many pixels, which it fills; and its own size. Text in it is drawn in the tool's own font.
-pub fn draw_into(svg: &[u8], (width, height): (u32, u32)) -> Option<(RgbaImage, (f32, f32))> {
-    let tree = usvg::Tree::from_data(svg, &crate::font::options()).ok()?;
+///
+/// # Errors
+/// Why it can't be drawn, as the end of a sentence.
+pub fn draw_into(svg: &[u8], (width, height): (u32, u32)) -> Result<(RgbaImage, (f32, f32)), String> {
+    let tree = svg::tree(&svg::plain(svg)?, Fonts::Own)?;
     let own = (tree.size().width(), tree.size().height());
     let transform = tiny_skia::Transform::from_scale(width as f32 / own.0, height as f32 / own.1);
-    Some((rendered(&tree, (width, height), transform)?, own))
+    let drawn = svg::in_time(move || rendered(&tree, (width, height), transform))?;
+    Ok((drawn.ok_or("it has no pixels")?, own))
 }
 
 pub(crate) fn rendered(

@@ -15,7 +15,9 @@
 //! | [`icons`] | one picture into every size and form |
 //! | [`build`] | all of it in order: nothing appears under its name before it is whole |
 //! | [`extract`] | a package's files into a folder |
+//! | [`litter`] | what is under way on the disk, and goes when the program is stopped |
 //! | [`preview`] | pictures of what people will see: wizards and windows |
+//! | [`secret`] | passwords and keys |
 //! | [`scan`] | looks through a folder and proposes a manifest |
 
 pub mod build;
@@ -25,12 +27,16 @@ pub mod extract;
 mod font;
 pub mod footprint;
 pub mod icons;
+mod input;
+pub mod litter;
 pub mod manifest;
 pub mod payload;
 pub mod platform;
 pub mod preview;
 pub mod problem;
 pub mod scan;
+pub mod secret;
+mod svg;
 pub mod targets;
 pub mod wizard;
 

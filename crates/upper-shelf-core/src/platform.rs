@@ -85,6 +85,26 @@ impl Platform {
 }
 
 impl System {
+    /// The system that this program runs on.
+    pub fn here() -> Self {
+        if cfg!(windows) {
+            Self::Windows
+        } else if cfg!(target_os = "macos") {
+            Self::Macos
+        } else {
+            Self::Linux
+        }
+    }
+
+    /// Its name as people write it.
+    pub fn title(self) -> &'static str {
+        match self {
+            Self::Windows => "Windows",
+            Self::Macos => "macOS",
+            Self::Linux => "Linux",
+        }
+    }
+
     /// Its name in manifests.
     pub fn name(self) -> &'static str {
         match self {

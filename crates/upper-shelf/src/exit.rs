@@ -15,6 +15,10 @@ Exit codes:
   6  the product's id is not the one it was released under
   7  another build is writing the same package";
 
+/// What Windows programs end with that were stopped by Ctrl-C; elsewhere the signal itself ends the program.
+#[cfg(windows)]
+pub const STOPPED: i32 = 0xC000_013A_u32 as i32;
+
 /// How a command ended.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Code {

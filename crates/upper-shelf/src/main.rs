@@ -4,6 +4,7 @@ mod commands;
 mod exit;
 mod output;
 mod progress;
+mod stop;
 
 use clap::{CommandFactory, Parser, Subcommand};
 use output::Output;
@@ -42,6 +43,7 @@ enum Command {
 
 fn main() -> std::process::ExitCode {
     let cli = Cli::parse();
+    stop::leave_nothing_behind();
     let mut out = Output::new(cli.json, cli.verbose);
     let result = match cli.command {
         Command::Init(args) => commands::init::run(args, &mut out),

@@ -1,10 +1,8 @@
-//! What people and machines read: text with colours where a terminal wants them, or JSON. Values of environment
-//! variables that a manifest asked for never pass.
+//! What people and machines read: text with colours where a terminal wants them, or JSON.
 
 use anstream::{eprintln, println};
 use anstyle::{AnsiColor, Style};
 use serde::Serialize;
-use std::cell::RefCell;
 use upper_shelf_core::problem::{Problem, Severity};
 use upper_shelf_core::{Failure, Kind};
 
@@ -21,41 +19,23 @@ pub struct Output {
     pub json: bool,
     /// Each decision.
     pub verbose: bool,
-    /// Variables that were put into the manifest: name and value.
-    secrets: RefCell<Vec<(String, String)>>,
 }
 
 impl Output {
     pub fn new(json: bool, verbose: bool) -> Self {
-        Self { json, verbose, secrets: RefCell::default() }
-    }
-
-    /// An environment variable for the manifest; its value is remembered so that it is never printed.
-    pub fn variable(&self, name: &str) -> Option<String> {
-        let value = std::env::var(name).ok()?;
-        self.secrets.borrow_mut().push((name.to_owned(), value.clone()));
-        Some(value)
-    }
-
-    /// The text with `{env:NAME}` for every such value.
-    fn masked(&self, text: &str) -> String {
-        let mut text = text.to_owned();
-        for (name, value) in self.secrets.borrow().iter().filter(|(_, v)| v.len() >= 3) {
-            text = text.replace(value.as_str(), &format!("{{env:{name}}}"));
-        }
-        text
+        Self { json, verbose }
     }
 
     /// A command's result for machines.
     pub fn result(&self, value: &impl Serialize) {
         let text = serde_json::to_string_pretty(value).unwrap_or_default();
-        println!("{}", self.masked(&text));
+        println!("{}", text);
     }
 
     /// A line of the result.
     pub fn line(&self, text: impl AsRef<str>) {
         if !self.json {
-            println!("{}", self.masked(text.as_ref()));
+            println!("{}", text.as_ref());
         }
     }
 
@@ -96,7 +76,7 @@ impl Output {
     /// Said with -v only.
     pub fn detail(&self, text: impl AsRef<str>) {
         if self.verbose {
-            eprintln!("{DIM}{}{DIM:#}", self.masked(text.as_ref()));
+            eprintln!("{DIM}{}{DIM:#}", text.as_ref());
         }
     }
 
@@ -112,7 +92,7 @@ impl Output {
             Severity::Error => (RED, "error"),
             Severity::Warning => (YELLOW, "warning"),
         };
-        eprintln!("{style}{word}{style:#}{BOLD}: {}{BOLD:#}", self.masked(&p.what));
+        eprintln!("{style}{word}{style:#}{BOLD}: {}{BOLD:#}", p.what);
         let mut indent = 0;
         if let Some(span) = &p.span {
             let number = span.line.to_string();
@@ -128,12 +108,12 @@ impl Output {
         }
         let gap = " ".repeat(indent);
         if let Some(why) = &p.why {
-            eprintln!("{gap} {CYAN}={CYAN:#} why: {}", self.masked(why));
+            eprintln!("{gap} {CYAN}={CYAN:#} why: {}", why);
         }
         if let Some(instead) = &p.instead {
             let mut lines = instead.lines();
-            eprintln!("{gap} {CYAN}={CYAN:#} instead: {}", self.masked(lines.next().unwrap_or_default()));
-            lines.for_each(|line| eprintln!("{gap}            {}", self.masked(line)));
+            eprintln!("{gap} {CYAN}={CYAN:#} instead: {}", lines.next().unwrap_or_default());
+            lines.for_each(|line| eprintln!("{gap}            {}", line));
         }
         eprintln!();
     }

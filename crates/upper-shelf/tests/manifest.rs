@@ -68,20 +68,31 @@ fn several_mistakes_of_syntax_are_shown_at_once() {
 }
 
 #[test]
-fn variables_are_put_in_and_never_printed() {
+fn variables_are_put_in_as_plain_text() {
     let folder = Folder::least();
-    folder.write("shelf.toml", LEAST.replace("Fernhollow Apiary Works", "{env:SHELF_MAKER} for {version}"));
+    let manifest = LEAST
+        .replace("Fernhollow Apiary Works", "{env:SHELF_MAKER} for {version}")
+        .replace("[targets]", "[targets]\nfile-name = \"Least-{env:BUILD_NUMBER}\"");
+    folder.write("shelf.toml", manifest);
     let (code, text) = folder.run(&["check"]);
     assert_eq!(code, 1);
     assert!(text.contains("SHELF_MAKER is not set") && text.contains("shelf.toml:6:13"), "{text}");
-    for args in [["plan", "-v"].as_slice(), &["plan", "--json"], &["build"]] {
-        let out = folder.command(args).env("SHELF_MAKER", "hunter2secret").output().expect("started");
-        let text = common::text(&out);
-        assert!(out.status.success(), "{text}");
-        assert!(!text.contains("hunter2secret"), "{args:?}: {text}");
+    // What goes into a package is public: it is shown as it is, so that numbers, paths and JSON stay what they are.
+    let maker = "Fern\"hollow\" \\ 100";
+    for args in [["plan"].as_slice(), &["plan", "--json"], &["build", "--json"]] {
+        let out =
+            folder.command(args).envs([("SHELF_MAKER", maker), ("BUILD_NUMBER", "100")]).output().expect("started");
+        let text = String::from_utf8_lossy(&out.stdout).into_owned();
+        assert!(out.status.success(), "{}", common::text(&out));
+        assert!(!text.contains("{env:"), "{args:?}: {text}");
+        if args.len() > 1 {
+            let json: serde_json::Value = serde_json::from_str(&text).expect("JSON, whatever the values hold");
+            let file = json.pointer("/packages/0/file").or(json.pointer("/0/file")).and_then(|f| f.as_str());
+            assert!(file.is_none_or(|f| folder.at(f).exists()), "{json}");
+        }
     }
-    let inspected = folder.ok(&["inspect", "packages/Least-1.0.0-linux-x64.AppImage"]);
-    assert!(inspected.contains("hunter2secret for 1.0.0"), "{inspected}");
+    let inspected = folder.ok(&["inspect", "packages/Least-100.AppImage"]);
+    assert!(inspected.contains(&format!("{maker} for 1.0.0")), "{inspected}");
 }
 
 #[test]

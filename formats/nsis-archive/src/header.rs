@@ -176,6 +176,40 @@ impl TextBuilder {
         at
     }
 
+    /// The place of a text in which the token stands for nothing but its own letters: a name.
+    pub fn add_plain(&mut self, text: &str) -> i32 {
+        if !text.contains(self.token) {
+            return self.add(text);
+        }
+        // No other text is known by a name that begins with a zero.
+        let name = alloc::format!("\0{text}");
+        if let Some(at) = self.known.get(&name) {
+            return *at;
+        }
+        let at = self.units.len() as i32;
+        escaped(text, &mut self.units);
+        self.units.push(0);
+        self.known.insert(name, at);
+        at
+    }
+
+    /// The place of a path in the product's folder, each of whose names means its own letters.
+    pub fn add_inside(&mut self, path: &str) -> i32 {
+        let name = alloc::format!("\0\\{path}");
+        if let Some(at) = self.known.get(&name) {
+            return *at;
+        }
+        let at = self.units.len() as i32;
+        variable(crate::structs::variable::INSTALL, &mut self.units);
+        if !path.is_empty() {
+            escaped("\\", &mut self.units);
+            escaped(path, &mut self.units);
+        }
+        self.units.push(0);
+        self.known.insert(name, at);
+        at
+    }
+
     /// The table.
     pub fn finish(self) -> Texts {
         Texts { units: self.units, form: Form::Wide }
@@ -191,6 +225,10 @@ mod tests {
         let mut texts = TextBuilder::new("{install}");
         let (a, b) = (texts.add("{install}\\hives"), texts.add("bees"));
         assert_eq!(texts.add("bees"), b);
+        let plain = texts.add_plain("a{install}b");
+        assert_eq!((texts.add_plain("a{install}b"), texts.add_plain("bees")), (plain, b));
+        assert_ne!(texts.add("a{install}b"), plain);
+        assert_eq!(texts.add_inside("hives"), texts.add_inside("hives"));
         let header = Header { flags: 0, entries: alloc::vec![[11, a, 1, 0, 0, 0, 0]; 3], texts: texts.finish() };
         let bytes = header.write().expect("bytes");
         assert_eq!(Header::parse(&bytes).expect("a header"), header);

@@ -153,8 +153,7 @@ impl<R: Read + Seek> Archive<R> {
         for (n, entry) in self.header.entries.iter().enumerate() {
             let (name, offset, uninstaller) = match entry[0] {
                 op::FOLDER if entry[2] == 1 => {
-                    let text = self.text(entry[1])?;
-                    folder = text.replace("$OUTDIR", &folder);
+                    folder = self.within(entry[1], &folder)?;
                     continue;
                 }
                 op::FILE => (entry[2], entry[3], false),
@@ -162,14 +161,24 @@ impl<R: Read + Seek> Archive<R> {
                 _ => continue,
             };
             let whole = self.header.texts.begins_with_code(name);
-            let name = self.text(name)?;
-            let name = if whole { name.replace("$OUTDIR", &folder) } else { name };
+            let name = self.within(name, &folder)?;
             let whole = whole || name.contains(":\\");
             let path = if whole { name } else { format!("{folder}\\{name}") };
             let offset = u32::try_from(offset).map_err(|_| Error::format(n as u64, "a file's offset is negative"))?;
             items.push(Item { path, offset, uninstaller, entry: n });
         }
         Ok(items)
+    }
+
+    /// The text at a place, in which a variable at its beginning may stand for the folder that was set last. Anywhere else
+    /// the same letters are a name's own.
+    ///
+    /// # Errors
+    /// [`Error::Format`] for a place outside the table.
+    pub fn within(&self, at: i32, folder: &str) -> Result<String> {
+        let text = self.text(at)?;
+        let rest = text.strip_prefix("$OUTDIR").filter(|_| self.header.texts.begins_with_code(at));
+        Ok(rest.map(|rest| format!("{folder}{rest}")).unwrap_or(text))
     }
 
     /// Hands each file's length and bytes to `visit`, in the order of the stream, by its index in `items`.

@@ -12,7 +12,7 @@ use crate::payload::feed;
 use crate::platform::Platform;
 use crate::problem::{Failure, Kind, Problem};
 use crate::targets::{self, Depth, Job, Loss};
-use partial::{PARTIAL, Partial, clear_left_behind};
+use partial::{Page, Partial, clear_left_behind};
 use serde::Serialize;
 use std::collections::HashMap;
 use std::fs::{self, File};
@@ -189,15 +189,14 @@ fn finish_package(
     hasher.update_reader(File::open(&partial.path).map_err(trouble)?).map_err(trouble)?;
     let mut bytes = partial.file.metadata().map_err(trouble)?.len();
     let file = output.join(&package.file_name);
-    let mut described = None;
-    if let Some((ending, text)) = target.page(&partial.path, &package.file_name, &package.carried)? {
-        let page = output.join(format!("{}{ending}", package.file_name));
-        let aside = output.join(format!(".{}{ending}{PARTIAL}", package.file_name));
-        let written = fs::write(&aside, text).and_then(|()| fs::rename(&aside, &page));
-        written.map_err(|e| Failure::io("can't write", &page, &e))?;
-        described = Some(page);
+    let page = target.page(&partial.path, &package.file_name, &package.carried)?;
+    let page = page.map(|(ending, text)| Page::begin(output, &format!("{}{ending}", package.file_name), &text));
+    let page = page.transpose()?;
+    if !beside.is_empty() {
+        // A package and what belongs to it can't get their names at one moment. An older one goes first: at no moment
+        // does a package lie beside files of another build.
+        partial::take_away(&file)?;
     }
-    // A package without what belongs to it can't be used: that comes first.
     let mut with_package = Vec::new();
     for (path, partial) in beside {
         bytes += partial.file.metadata().map_err(trouble)?.len();
@@ -205,6 +204,9 @@ fn finish_package(
         with_package.push(path);
     }
     partial.finish(&file, package.target == TargetName::Appimage)?;
+    // The page describes what is there: it comes last.
+    let described = page.map(Page::finish).transpose()?;
+    partial::clear_beside(&file, &with_package);
     Ok(Built {
         file,
         page: described,

@@ -1,5 +1,6 @@
 //! A package under way: a locked file with a name that says so, which becomes the package when all is well.
 
+use crate::litter::Litter;
 use crate::problem::{Failure, Kind, Problem};
 use std::fs::{self, File};
 use std::path::{Path, PathBuf};
@@ -27,7 +28,7 @@ pub(crate) fn beside(package: &Path, name: &str) -> PathBuf {
 pub(super) struct Partial {
     pub(super) file: File,
     pub(super) path: PathBuf,
-    finished: bool,
+    litter: Litter,
 }
 
 impl Partial {
@@ -44,7 +45,8 @@ impl Partial {
             // Between opening and locking somebody may have finished with this very file.
             if fs::metadata(&path).is_ok_and(|m| same_file(&m, &file)) {
                 file.set_len(0).map_err(trouble)?;
-                return Ok(Self { file, path, finished: false });
+                let litter = Litter::file(&path);
+                return Ok(Self { file, path, litter });
             }
         }
         let problem = Problem::error(format!("other builds keep writing {name}")).on(&path);
@@ -52,7 +54,7 @@ impl Partial {
     }
 
     /// Syncs the file and gives it its name.
-    pub(super) fn finish(mut self, name: &Path, executable: bool) -> Result<(), Failure> {
+    pub(super) fn finish(self, name: &Path, executable: bool) -> Result<(), Failure> {
         let trouble = |e: std::io::Error| Failure::io("can't finish", name, &e);
         #[cfg(unix)]
         if executable {
@@ -62,7 +64,7 @@ impl Partial {
         let _ = executable;
         self.file.sync_all().map_err(trouble)?;
         fs::rename(&self.path, name).map_err(trouble)?;
-        self.finished = true;
+        self.litter.keep();
         #[cfg(unix)]
         if let Some(folder) = name.parent() {
             // The name is as safe as the folder that holds it; not all file systems can be asked for that.
@@ -72,10 +74,45 @@ impl Partial {
     }
 }
 
-impl Drop for Partial {
-    fn drop(&mut self) {
-        if !self.finished {
-            let _ = fs::remove_file(&self.path);
+/// The page that describes a package, under way. One of an older build is not there while the package changes.
+pub(super) struct Page {
+    partial: Partial,
+    name: PathBuf,
+}
+
+impl Page {
+    pub(super) fn begin(output: &Path, name: &str, text: &str) -> Result<Self, Failure> {
+        use std::io::Write;
+        let mut partial = Partial::create(output, name)?;
+        let name = output.join(name);
+        partial.file.write_all(text.as_bytes()).map_err(|e| Failure::io("can't write", &name, &e))?;
+        take_away(&name)?;
+        Ok(Self { partial, name })
+    }
+
+    pub(super) fn finish(self) -> Result<PathBuf, Failure> {
+        self.partial.finish(&self.name, false)?;
+        Ok(self.name)
+    }
+}
+
+/// Removes a file of an older build; one that is not there is as good.
+pub(super) fn take_away(file: &Path) -> Result<(), Failure> {
+    match fs::remove_file(file) {
+        Err(e) if e.kind() != std::io::ErrorKind::NotFound => Err(Failure::io("can't replace", file, &e)),
+        _ => Ok(()),
+    }
+}
+
+/// Removes cabinets of an older build of the same package that this one has no use for: `STEM.N.cab`.
+pub(super) fn clear_beside(package: &Path, with_package: &[PathBuf]) {
+    let Some((folder, stem)) = package.parent().zip(package.file_stem().and_then(|s| s.to_str())) else { return };
+    for entry in fs::read_dir(folder).into_iter().flatten().flatten() {
+        let name = entry.file_name();
+        let number = name.to_str().and_then(|n| n.strip_prefix(stem)?.strip_prefix('.')?.strip_suffix(".cab"));
+        let is_ours = number.is_some_and(|n| !n.is_empty() && n.bytes().all(|b| b.is_ascii_digit()));
+        if is_ours && package.extension().is_some_and(|e| e == "msi") && !with_package.contains(&entry.path()) {
+            let _ = fs::remove_file(entry.path());
         }
     }
 }

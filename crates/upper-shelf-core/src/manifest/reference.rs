@@ -21,7 +21,7 @@ pub fn page() -> String {
          This page is generated from the program's own types (`cargo test` fails when it is stale; \
          `UPDATE_REFERENCE=1 cargo test -p upper-shelf-core --test reference` writes it anew).\n\n\
          - Any text may hold `{version}`, `{platform}`, and `{env:NAME}` for an environment variable (one that is not set \
-         is an error; its value is never printed).\n\
+         is an error). Its value goes into packages as plain text and is shown like any other: no password belongs there.\n\
          - **per platform** means: one value for all, or a table with one for each system or platform, \
          `{ windows = \"a.exe\", linux = \"bin/a\" }`; the most exact name wins.\n\
          - Platforms: ",

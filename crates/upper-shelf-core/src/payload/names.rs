@@ -1,32 +1,23 @@
-//! Names that one system can hold and another can't.
+//! Names that one system can hold and another can't: what `safe_names` says of them, and names that are one where case
+//! does not count.
 
 use crate::footprint::RelPath;
 use crate::platform::{Platform, System};
 use crate::problem::{Problem, Span};
 use std::collections::HashMap;
 
-/// Names that Windows keeps for devices (whatever ending they have).
-const DEVICES: [&str; 24] = [
-    "CON", "PRN", "AUX", "NUL", "COM1", "COM2", "COM3", "COM4", "COM5", "COM6", "COM7", "COM8", "COM9", "LPT1", "LPT2",
-    "LPT3", "LPT4", "LPT5", "LPT6", "LPT7", "LPT8", "LPT9", "CONIN$", "CONOUT$",
-];
-
 /// Everything about the names of a payload that its platform can't hold.
 pub fn check<'p>(paths: impl Iterator<Item = (&'p RelPath, Option<&'p Span>)>, platform: Platform) -> Vec<Problem> {
     let mut problems = Vec::new();
     let mut folded: HashMap<String, &RelPath> = HashMap::new();
     for (path, span) in paths {
-        if platform.system() == System::Windows
-            && let Some(why) = forbidden_on_windows(path.name())
-        {
-            let problem = Problem::error(format!("Windows can't hold the name {:?} (in {platform})", path.as_str()));
-            problems.push(problem.at(span.cloned()).why(why).instead("rename it, or leave it out with `drop`"));
+        let system = platform.system();
+        if let Some(why) = fault(path.name(), system) {
+            let what = format!("{} can't hold the name {:?} (in {platform})", system.title(), path.as_str());
+            let problem = Problem::error(what).at(span.cloned()).why(why.to_string());
+            problems.push(problem.instead("rename it, or leave it out with `drop`"));
         }
-        if platform.system() == System::Linux {
-            if path.name().len() > 255 {
-                let problem = Problem::error(format!("the name {:?} is too long for Linux", path.as_str()));
-                problems.push(problem.at(span.cloned()).why("a name has at most 255 bytes"));
-            }
+        if system == System::Linux {
             continue;
         }
         if let Some(other) = folded.insert(path.as_str().to_lowercase(), path) {
@@ -46,14 +37,13 @@ pub fn check<'p>(paths: impl Iterator<Item = (&'p RelPath, Option<&'p Span>)>, p
     problems
 }
 
-fn forbidden_on_windows(name: &str) -> Option<String> {
-    if let Some(c) = name.chars().find(|c| "<>:\"\\|?*".contains(*c) || *c < ' ') {
-        return Some(format!("{c:?} is not allowed in a name"));
+/// What is wrong with a name on a system, if anything is.
+pub fn fault(name: &str, system: System) -> Option<safe_names::Fault> {
+    match system {
+        System::Windows => safe_names::on_windows(&name.encode_utf16().collect::<Vec<_>>()),
+        System::Linux => safe_names::on_unix(name),
+        // HFS+ and APFS count UTF-16 code units, not bytes.
+        System::Macos => safe_names::on_unix(name)
+            .filter(|f| !matches!(f, safe_names::Fault::TooLong(most) if name.encode_utf16().count() <= *most)),
     }
-    if name.ends_with('.') || name.ends_with(' ') {
-        return Some("a name can't end with a dot or a space".into());
-    }
-    let stem = name.split('.').next().unwrap_or(name).trim_end();
-    let device = DEVICES.iter().find(|d| d.eq_ignore_ascii_case(stem))?;
-    Some(format!("{device} is a device's name"))
 }

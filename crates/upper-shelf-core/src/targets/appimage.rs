@@ -3,7 +3,8 @@
 //! Inside: `AppRun` (see `launcher.rs`), `ID.desktop`, the icon, `.DirIcon`, `usr/share/…` for the desktop, and the
 //! product's own folder at `usr/lib/ID`.
 
-use super::{Depth, Job, Loss, Target, Visit, damaged, executable, launcher, linux_desktop, unwritten};
+use super::launcher::{self, Stands};
+use super::{Depth, Job, Loss, Target, Visit, damaged, executable, linux_desktop, unwritten};
 use crate::content::ContentHash;
 use crate::footprint::{Footprint, Identity, Place, RelPath, Trace};
 use crate::manifest::written::{AppimageSettings, Compression, TargetName, TargetSettings};
@@ -235,7 +236,7 @@ fn write_image(job: &Job, mut stream: Stream, out: &mut File, options: Options) 
         }
     }
     // Last, so that drawing the icons goes on beside the packing of the last blocks.
-    small(&mut w, "AppRun", 0o755, launcher::write(job.footprint, &install).as_bytes())?;
+    small(&mut w, "AppRun", 0o755, launcher::write(job.footprint, &install, Stands::InAppImage).as_bytes())?;
     let files = linux_desktop::write(job.footprint, job.icon, job.time, "AppRun");
     link(&mut w, &format!("{id}.desktop"), format!("usr/share/applications/{id}.desktop"))?;
     if files.contains_key(&format!("icons/hicolor/scalable/apps/{id}.svg")) {

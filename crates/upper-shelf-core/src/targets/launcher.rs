@@ -7,11 +7,28 @@ use std::fmt::Write;
 
 const MARK: &str = "# Starts the product's programs; written by Upper Shelf, and read back by it line by line.";
 
+/// Where the script stands.
+#[derive(Clone, Copy, PartialEq, Eq)]
+pub enum Stands {
+    /// At the top of an AppImage: the program is told so (`APPDIR`), mounted or unpacked.
+    InAppImage,
+    /// In a folder like any other.
+    Installed,
+}
+
 /// The script; `install` is the product's own folder, relative to the script's.
-pub fn write(footprint: &Footprint, install: &str) -> String {
+pub fn write(footprint: &Footprint, install: &str, stands: Stands) -> String {
     let main = footprint.main_program().unwrap_or_default();
     let mut out = format!("#!/bin/sh\n{MARK}\n");
-    out.push_str("here=${APPDIR:-$(dirname \"$(readlink -f \"$0\")\")}\n");
+    out.push_str("here=$(dirname -- \"$(readlink -f -- \"$0\")\")\nname=$0\n");
+    // Whatever another AppImage has set for its own program is not meant for this one.
+    out.push_str(
+        "if [ -n \"${APPDIR-}\" ] && [ \"$(readlink -f -- \"$APPDIR\")\" = \"$here\" ]; then name=${ARGV0:-$0}\n",
+    );
+    out.push_str("else unset APPDIR APPIMAGE ARGV0 OWD; fi\n");
+    if stands == Stands::InAppImage {
+        out.push_str("APPDIR=$here; export APPDIR\n");
+    }
     let _ = writeln!(out, "install=$here/{install}");
     let _ = writeln!(out, "start={main}");
     out.push_str("# Under another program's name, or with --start=KEY first, that program is started.\n");
@@ -20,7 +37,7 @@ pub fn write(footprint: &Footprint, install: &str) -> String {
         .iter()
         .filter_map(|t| if let Trace::Program { key, .. } = t { Some(key.as_str()) } else { None })
         .collect();
-    out.push_str("name=${ARGV0:-$0}\ncase ${name##*/} in\n");
+    out.push_str("case ${name##*/} in\n");
     keys.iter().for_each(|key| {
         let _ = writeln!(out, "'{key}') start={key} ;;");
     });
@@ -34,8 +51,8 @@ pub fn write(footprint: &Footprint, install: &str) -> String {
             let value = quote(value);
             let _ = match action {
                 EnvironmentAction::Set => writeln!(out, "export {name}={value}"),
-                EnvironmentAction::Prepend => writeln!(out, "export {name}={value}\"${{{name}:+:${name}}}\""),
-                EnvironmentAction::Append => writeln!(out, "export {name}=\"${{{name}:+${name}:}}\"{value}"),
+                EnvironmentAction::Prepend => writeln!(out, "export {name}={value}{}", after(name)),
+                EnvironmentAction::Append => writeln!(out, "export {name}={}{value}", before(name)),
             };
         }
     }
@@ -43,7 +60,7 @@ pub fn write(footprint: &Footprint, install: &str) -> String {
     for trace in footprint.traces() {
         let Trace::Program { key, file, arguments, environment, working_folder, console } = trace else { continue };
         let _ = writeln!(out, "{key})");
-        let _ = writeln!(out, "  file={}", quote(file.as_str()));
+        let _ = writeln!(out, "  file={}", plain(file.as_str()));
         for (name, value) in environment {
             let _ = writeln!(out, "  export {name}={}", quote(value));
         }
@@ -52,7 +69,7 @@ pub fn write(footprint: &Footprint, install: &str) -> String {
             WorkingFolder::Home => out.push_str("  cd \"$HOME\" || exit 126\n"),
             WorkingFolder::Install => out.push_str("  cd \"$install\" || exit 126\n"),
             WorkingFolder::Inside(folder) => {
-                let _ = writeln!(out, "  cd \"$install\"/{} || exit 126", quote(folder.as_str()));
+                let _ = writeln!(out, "  cd \"$install\"/{} || exit 126", plain(folder.as_str()));
             }
         }
         // Last first: each goes in front of what is there.
@@ -66,6 +83,34 @@ pub fn write(footprint: &Footprint, install: &str) -> String {
     }
     out.push_str("esac\nexec \"$install/$file\" \"$@\"\n");
     out
+}
+
+/// What a variable means when it is not set: adding to it must not take that away. The XDG Base Directory Specification
+/// has the folders; an empty part of `MANPATH` and `INFOPATH` stands for the usual ones.
+fn usual(name: &str) -> Option<&'static str> {
+    match name {
+        "XDG_DATA_DIRS" => Some("/usr/local/share:/usr/share"),
+        "XDG_CONFIG_DIRS" => Some("/etc/xdg"),
+        "PATH" => Some("/usr/local/bin:/usr/bin:/bin"),
+        "MANPATH" | "INFOPATH" => Some(""),
+        _ => None,
+    }
+}
+
+/// What follows a value that goes in front of a variable.
+fn after(name: &str) -> String {
+    match usual(name) {
+        Some(usual) => format!("\":${{{name}:-{usual}}}\""),
+        None => format!("\"${{{name}:+:${name}}}\""),
+    }
+}
+
+/// What precedes a value that goes behind a variable.
+fn before(name: &str) -> String {
+    match usual(name) {
+        Some(usual) => format!("\"${{{name}:-{usual}}}:\""),
+        None => format!("\"${{{name}:+${name}:}}\""),
+    }
 }
 
 /// A word for the shell, letter for letter.
@@ -159,8 +204,7 @@ pub fn read(script: &str) -> Option<(Vec<Trace>, String)> {
 
 fn read_variable(export: &str) -> Option<Trace> {
     let (name, word) = export.split_once('=')?;
-    let append = format!("\"${{{name}:+${name}:}}\"");
-    let prepend = format!("\"${{{name}:+:${name}}}\"");
+    let (append, prepend) = (before(name), after(name));
     let (action, value) = match word.strip_prefix(append.as_str()) {
         Some(word) => (EnvironmentAction::Append, unquote(word)?.0),
         None => match unquote(word)? {

@@ -169,6 +169,12 @@ impl TargetName {
 /// # Errors
 /// [`Kind::Package`] when it is of no known format or damaged.
 pub fn read(package: &Path, depth: Depth) -> Result<(TargetName, Footprint), Failure> {
+    // A pipe would be waited on for ever.
+    if let Err(e) = crate::input::is_file(package) {
+        let mut failure = Failure::io("can't read", package, &e);
+        failure.kind = if e.kind() == io::ErrorKind::InvalidInput { Kind::Package } else { Kind::Machine };
+        return Err(failure);
+    }
     for name in ALL {
         if let Some(footprint) = target(name).read(package, depth)? {
             return Ok((name, footprint));

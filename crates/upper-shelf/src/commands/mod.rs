@@ -61,7 +61,7 @@ pub fn host() -> Platform {
 
 /// Reads the manifest and plans everything; nothing is written.
 pub fn load(args: &ProjectArgs, out: &Output) -> Result<(Project, Vec<Plan>), Failure> {
-    let project = manifest::load(&args.manifest, &|name| out.variable(name))?;
+    let project = manifest::load(&args.manifest, &|name| std::env::var(name).ok())?;
     out.detail(format!("manifest {}", project.file.display()));
     let some = |list: Vec<_>| (!list.is_empty()).then_some(list);
     let wishes = Wishes {
@@ -88,5 +88,5 @@ pub fn shown(path: &Path) -> String {
     let here = std::env::current_dir().ok();
     let below = here.as_deref().and_then(|h| path.strip_prefix(h).ok()).unwrap_or(path);
     let below = below.strip_prefix(".").unwrap_or(below);
-    below.display().to_string()
+    if below.as_os_str().is_empty() { ".".into() } else { below.display().to_string() }
 }

@@ -53,7 +53,7 @@ impl Resolver<'_> {
 
     /// A file that the window needs.
     fn beside(&mut self, key: &str, path: &str) -> Vec<u8> {
-        std::fs::read(self.project.folder.join(path)).unwrap_or_else(|e| {
+        crate::input::read(&self.project.folder.join(path)).unwrap_or_else(|e| {
             self.problem(key, format!("{path} can't be read"), &e.to_string(), "a file beside the manifest");
             Vec::new()
         })

@@ -118,7 +118,7 @@ impl Resolver<'_> {
         let written = &self.project.manifest.wizard;
         let mut wizard = Wizard::default();
         if let Some(path) = &written.license {
-            match std::fs::read_to_string(self.project.folder.join(path)) {
+            match crate::input::read_text(&self.project.folder.join(path)) {
                 Ok(text) => wizard.license = Some(text),
                 Err(e) => {
                     let what = format!("the licence {path} can't be read");

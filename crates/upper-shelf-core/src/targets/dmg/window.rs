@@ -270,7 +270,7 @@ fn pictures(background: &[u8], (width, height): (u32, u32)) -> Result<[RgbaImage
         return Ok(sizes.map(|(w, h)| image::imageops::resize(&picture, w, h, image::imageops::FilterType::Lanczos3)));
     }
     let [once, twice] = sizes.map(|size| crate::icons::draw_into(background, size));
-    let ((once, (w, h)), (twice, _)) = once.zip(twice).ok_or("it is neither an SVG nor a PNG")?;
+    let ((once, (w, h)), (twice, _)) = (once?, twice?);
     if fits(w, h) { Ok([once, twice]) } else { Err(format!("it is {w} × {h}, of another shape than the window")) }
 }
 

@@ -26,11 +26,6 @@ pub struct Program {
     entries: Vec<[i32; 7]>,
 }
 
-/// A path in the product's folder, as the format has it.
-pub fn inside(path: &RelPath) -> String {
-    format!("{INSTALL}\\{}", path.as_str().replace('/', "\\"))
-}
-
 impl Program {
     fn new() -> Self {
         Self { texts: TextBuilder::new(INSTALL), entries: Vec::new() }
@@ -40,17 +35,35 @@ impl Program {
         Note { kind, numbers }.put(&mut self.entries);
     }
 
+    /// A text in which every letter means itself: a name.
     fn text(&mut self, text: &str) -> i32 {
+        self.texts.add_plain(text)
+    }
+
+    /// A text in which `{install}` stands for the product's folder.
+    fn template(&mut self, text: &str) -> i32 {
         self.texts.add(text)
     }
 
+    /// A path in the product's folder.
+    fn inside(&mut self, path: Option<&RelPath>) -> i32 {
+        self.texts.add_inside(&path.map_or(String::new(), |p| p.as_str().replace('/', "\\")))
+    }
+
     fn maybe(&mut self, text: Option<&str>) -> i32 {
-        text.map_or(-1, |t| self.texts.add(t))
+        text.map_or(-1, |t| self.text(t))
     }
 
     fn list(&mut self, texts: &[String], mut numbers: Vec<i32>) -> Vec<i32> {
         numbers.push(texts.len() as i32);
-        numbers.extend(texts.iter().map(|t| self.texts.add(t)));
+        numbers.extend(texts.iter().map(|t| self.text(t)));
+        numbers
+    }
+
+    /// A list of texts in which `{install}` stands for the product's folder.
+    fn templates(&mut self, texts: &[String], mut numbers: Vec<i32>) -> Vec<i32> {
+        numbers.push(texts.len() as i32);
+        numbers.extend(texts.iter().map(|t| self.template(t)));
         numbers
     }
 
@@ -66,14 +79,14 @@ impl Program {
         match trace {
             Trace::Program { key, file, arguments, working_folder, console, .. } => {
                 let (working, path) = match working_folder {
-                    WorkingFolder::Unchanged => (0, String::new()),
-                    WorkingFolder::Home => (1, String::new()),
-                    WorkingFolder::Install => (2, String::new()),
-                    WorkingFolder::Inside(path) => (3, inside(path)),
+                    WorkingFolder::Unchanged => (0, self.text("")),
+                    WorkingFolder::Home => (1, self.text("")),
+                    WorkingFolder::Install => (2, self.text("")),
+                    WorkingFolder::Inside(path) => (3, self.inside(Some(path))),
                 };
-                let (key, file) = (self.text(key), self.text(&inside(file)));
-                let numbers = vec![key, file, working, self.text(&path), i32::from(*console)];
-                let numbers = self.list(arguments, numbers);
+                let (key, file) = (self.text(key), self.inside(Some(file)));
+                let numbers = vec![key, file, working, path, i32::from(*console)];
+                let numbers = self.templates(arguments, numbers);
                 self.note(kind::PROGRAM, numbers);
             }
             Trace::Shortcut { place, name, program, arguments, description } => {
@@ -83,7 +96,7 @@ impl Program {
                     Place::Startup => 2,
                 };
                 let numbers = vec![place, self.text(name), self.text(program), self.maybe(description.as_deref())];
-                let numbers = self.list(arguments, numbers);
+                let numbers = self.templates(arguments, numbers);
                 self.note(kind::SHORTCUT, numbers);
             }
             Trace::FileType { mime, extensions, name, program } => {
@@ -101,7 +114,7 @@ impl Program {
                     EnvironmentAction::Prepend => 1,
                     EnvironmentAction::Append => 2,
                 };
-                let numbers = vec![self.text(name), action, self.text(value)];
+                let numbers = vec![self.text(name), action, self.template(value)];
                 self.note(kind::ENVIRONMENT, numbers);
             }
             Trace::Registry { root, view, key, name, value } => {
@@ -111,7 +124,8 @@ impl Program {
                     RegistryRoot::Person => 2,
                 };
                 let narrow = i32::from(*view == RegistryView::Bits32);
-                let mut numbers = vec![root, narrow, self.text(key), self.maybe(name.as_deref())];
+                let name = name.as_deref().map_or(-1, |n| self.template(n));
+                let mut numbers = vec![root, narrow, self.template(key), name];
                 let (kind, texts) = match value {
                     RegistryValue::Text(text) => (0, vec![text.clone()]),
                     RegistryValue::Expandable(text) => (1, vec![text.clone()]),
@@ -123,7 +137,7 @@ impl Program {
                     RegistryValue::List(list) => (4, list.clone()),
                 };
                 numbers.push(kind);
-                let numbers = self.list(&texts, numbers);
+                let numbers = self.templates(&texts, numbers);
                 self.note(kind::REGISTRY, numbers);
             }
             Trace::Service(s) => {
@@ -134,11 +148,11 @@ impl Program {
                 };
                 let mut numbers = vec![self.text(&s.name), self.text(&s.title), self.maybe(s.description.as_deref())];
                 numbers.extend([self.text(&s.program), start, self.maybe(s.account.as_deref())]);
-                let numbers = self.list(&s.arguments, numbers);
+                let numbers = self.templates(&s.arguments, numbers);
                 self.note(kind::SERVICE, numbers);
             }
             Trace::Font { file, title } => {
-                let numbers = vec![self.text(&inside(file)), self.text(title)];
+                let numbers = vec![self.inside(Some(file)), self.text(title)];
                 self.note(kind::FONT, numbers);
             }
             Trace::Choice { key, title, description, chosen, .. } => {
@@ -151,11 +165,11 @@ impl Program {
                 self.note(kind::RULE, numbers);
             }
             Trace::HardLink { path, to } => {
-                let numbers = vec![self.text(&inside(path)), self.text(&inside(to))];
+                let numbers = vec![self.inside(Some(path)), self.inside(Some(to))];
                 self.note(kind::HARD_LINK, numbers);
             }
             Trace::Folder { path, .. } => {
-                let at = self.text(&inside(path));
+                let at = self.inside(Some(path));
                 self.entries.push([op::FOLDER, at, 0, 0, 0, 0, 0]);
             }
             // A kept file is said with the file.
@@ -184,7 +198,7 @@ impl Program {
         for file in job.files {
             let parent = file.path.parent();
             if folder.as_ref() != Some(&parent) {
-                let at = self.text(&parent.as_ref().map_or(INSTALL.to_owned(), inside));
+                let at = self.inside(parent.as_ref());
                 self.entries.push([op::FOLDER, at, 1, 0, 0, 0, 0]);
                 folder = Some(parent);
             }
@@ -203,7 +217,8 @@ impl Program {
         }
         let plain = offsets.total();
         if let Some(length) = remover {
-            let (name, at) = (self.text(&format!("{INSTALL}\\{REMOVER}")), offsets.next(length)?);
+            let name = self.texts.add_inside(REMOVER);
+            let at = offsets.next(length)?;
             self.entries.push([op::UNINSTALLER, name, at, 0, 0, 0, 0]);
         }
         let bytes = plain - 4 * job.files.len() as u64;

@@ -204,7 +204,7 @@ impl Reader {
         for step in steps {
             match step {
                 Step::Entry([op::FOLDER, at, into, ..]) => {
-                    let text = archive.text(*at)?.replace("$OUTDIR", &folder);
+                    let text = archive.within(*at, &folder)?;
                     if *into == 1 {
                         folder = text;
                     } else {

@@ -11,72 +11,126 @@ for argument in "$@"; do
     *) echo "install.sh: unknown: $argument" >&2; echo "$usage" >&2; exit 2 ;;
   esac
 done
-here=$(cd "$(dirname "$0")" && pwd)
+here=$(cd -P -- "$(dirname -- "$0")" && pwd)
 places
 if [ "$scope" = system ] && [ "$(id -u)" != 0 ]; then
   echo "install.sh: --system needs root: sudo ./install.sh --system" >&2
   exit 3
 fi
-# An older version goes first; what it had and this one has not must not stay.
-if [ -x "$app/uninstall.sh" ]; then
-  "$app/uninstall.sh" --quiet || { echo "install.sh: the installed version could not be removed" >&2; exit 4; }
+if busy; then
+  echo "install.sh: $name is being installed or removed right now" >&2
+  exit 5
 fi
-list=
-note() { printf '%s\n' "$1" >> "$list"; }
-# Makes a folder with its parents and writes down those that were not there.
-make() {
-  [ -d "$1" ] && return
-  make "$(dirname "$1")"
+# What an interrupted installation has left is undone first.
+if [ -e "$work" ]; then undo; fi
+
+# Everything is brought close to its place before anything is changed; then names change, and nothing else.
+folders=
+above() {
+  [ ! -d "$1" ] || return 0
+  above "$(dirname "$1")"
+  folders="$folders
+d $1"
   mkdir "$1"
-  if [ -n "$list" ]; then note "d $1"; else first="$first
-d $1"; fi
 }
-first=
-make "$app"
-list=$app/installed-files
-printf '%s\n' "$first" | sed '/^$/d' > "$list"
-failed() {
-  echo "install.sh: $name could not be installed; what was done is taken back" >&2
-  cp "$here/uninstall.sh" "$app/uninstall.sh" 2>/dev/null && sh "$app/uninstall.sh" --quiet || :
-  exit 4
+above "$app"
+mkdir "$work"
+give_up() {
+  code=$?
+  trap '' INT TERM HUP
+  trap - EXIT
+  echo "install.sh: $name could not be installed; everything is as it was before" >&2
+  undo
+  [ "$code" -gt 128 ] || code=4
+  exit "$code"
 }
-trap failed EXIT
+trap give_up EXIT
+trap 'exit 130' INT
+trap 'exit 143' TERM
+trap 'exit 129' HUP
+echo $$ > "$work/process"
+list=$work/list
+note() { printf '%s\n' "$1" >> "$list"; }
+before=$app/installed-files
+if [ -e "$before" ]; then cat "$before" > "$work/list.before"; else : > "$work/list.before"; fi
+printf '%s\n' "$folders" | sed '/^$/d' > "$list"
+# What the version before has made besides files is this one's to take away.
+sed -n '/^[dcm] /p' "$work/list.before" >> "$list"
 for cache in "$data/applications/mimeinfo.cache" "$data/icons/hicolor/icon-theme.cache"; do
   [ -e "$cache" ] || note "c $cache"
 done
 [ -d "$data/mime" ] || note "m $data/mime"
-cp -RP "$here/app" "$app/app"
-cp "$here/launch" "$here/uninstall.sh" "$app/"
+mkdir "$work/new" "$work/before"
+cp -RP "$here/app" "$work/new/app"
+cp "$here/launch" "$here/uninstall.sh" "$work/new/"
+# Whoever unpacked this may have kept it from others.
+chmod -R a+rX,u+w,go-w "$work/new"
+chmod 755 "$work/new/launch" "$work/new/uninstall.sh"
+# Makes a folder with its parents and writes down those that were not there.
+make() {
+  [ -d "$1" ] && return
+  make "$(dirname "$1")"
+  note "d $1"
+  mkdir "$1"
+}
+ours() {
+  [ ! -e "$1" ] || grep -Fqx "f $1" "$work/list.before" ||
+    { echo "install.sh: $1 is there already, and is not ours" >&2; exit 4; }
+}
+# Lays a file beside its place: standard input, mode, place.
+lay() {
+  ours "$2"
+  make "$(dirname "$2")"
+  note "f $2"
+  cat > "$(fresh "$2")"
+  chmod "$1" "$(fresh "$2")"
+}
 # A path as the right side of a replacement, and as a quoted word of a desktop entry.
 launch=$(printf '%s' "$app/launch" | sed 's/[\\"`$]/\\\\&/g; s/[&|\\]/\\&/g')
 put() {
-  [ ! -e "$2" ] || { echo "install.sh: $2 is there already, and is not ours" >&2; exit 4; }
-  make "$(dirname "$2")"
-  note "f $2"
+  mode=644
+  [ -z "${3-}" ] || mode=$3
   case $1 in
-    *.desktop) sed "s|^Exec=launch |Exec=\"$launch\" |" "$1" > "$2" ;;
-    *) cp "$1" "$2" ;;
+    *.desktop) sed "s|^Exec=launch |Exec=\"$launch\" |" "$1" | lay "$mode" "$2" ;;
+    *) lay "$mode" "$2" < "$1" ;;
   esac
-  chmod 644 "$2"
 }
 cd "$here/share"
-for file in $(find applications icons mime metainfo -type f 2>/dev/null | sort); do put "$file" "$data/$file"; done
-for file in $(find autostart -type f 2>/dev/null | sort); do put "$file" "$autostart/${file##*/}"; done
-for file in $(find desktop -type f 2>/dev/null | sort); do
-  [ -z "$desktop" ] || put "$file" "$desktop/${file##*/}"
-  [ -z "$desktop" ] || chmod 755 "$desktop/${file##*/}"
-done
+find applications icons mime metainfo autostart desktop -type f 2>/dev/null | sort > "$work/share"
+while IFS= read -r file; do
+  case $file in
+    autostart/*) put "$file" "$autostart/${file##*/}" ;;
+    desktop/*) [ -z "$desktop" ] || put "$file" "$desktop/${file##*/}" 755 ;;
+    *) put "$file" "$data/$file" ;;
+  esac
+done < "$work/share"
 quoted=$(printf '%s' "$app/launch" | sed "s/'/'\\\\''/g")
 for key in $main $others; do
   link=$bin/$command
   [ "$key" = "$main" ] || link=$bin/$command-$key
-  [ ! -e "$link" ] || { echo "install.sh: $link is there already, and is not ours" >&2; exit 4; }
-  make "$bin"
-  note "f $link"
-  printf "#!/bin/sh\nexec '%s' --start=%s \"\$@\"\n" "$quoted" "$key" > "$link"
-  chmod 755 "$link"
+  printf "#!/bin/sh\nexec '%s' --start=%s \"\$@\"\n" "$quoted" "$key" | lay 755 "$link"
 done
+# Sorted, a folder comes before what is in it.
+LC_ALL=C sort -u "$list" > "$work/new/installed-files"
+for part in $parts; do [ ! -e "$app/$part" ] || echo "$part"; done > "$work/parts.before"
+
+# From here on names change; whatever happens, the next run of this or of uninstall.sh knows how to go back.
+: > "$work/placing"
+for part in $parts; do
+  [ ! -e "$app/$part" ] || mv "$app/$part" "$work/before/$part"
+  mv "$work/new/$part" "$app/$part"
+done
+each f "$work/list.before" | while IFS= read -r file; do
+  [ ! -e "$file" ] || mv -f "$file" "$(former "$file")"
+done
+each f "$list" | while IFS= read -r file; do mv -f "$(fresh "$file")" "$file"; done
+# It is installed.
+rm "$work/placing"
+trap '' INT TERM HUP
 trap - EXIT
+each f "$work/list.before" | while IFS= read -r file; do rm -f "$(former "$file")"; done
+each d "$work/list.before" | sed '1!G;h;$!d' | while IFS= read -r folder; do rmdir "$folder" 2>/dev/null || :; done
+rm -rf "$work"
 refresh
 echo "$name $version is installed: start it from the menu, or with $bin/$command"
 echo "To remove it: $app/uninstall.sh"

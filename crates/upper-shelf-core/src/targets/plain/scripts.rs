@@ -1,5 +1,6 @@
 //! The scripts in the tar for Linux. They need a POSIX shell and nothing else; whatever they put somewhere they write
-//! down first, so that uninstalling takes away exactly that.
+//! down first, so that uninstalling takes away exactly that. Files are brought close to their places before anything is
+//! changed; then only names change, and what was interrupted is undone by the next run.
 
 use crate::footprint::{Footprint, Trace};
 use crate::manifest::resolve::file_name_of;
@@ -21,7 +22,7 @@ fn head(footprint: &Footprint, what: &str) -> String {
         .filter(|key| *key != main)
         .collect();
     format!(
-        "#!/bin/sh\n# {what} Needs a POSIX shell and nothing else.\nset -eu\nid={}\nname={}\nversion={}\ncommand={}\nmain={main}\nothers={}\n",
+        "#!/bin/sh\n# {what} Needs a POSIX shell and nothing else.\nset -eu\numask 022\nunset CDPATH\nid={}\nname={}\nversion={}\ncommand={}\nmain={main}\nothers={}\n",
         word(&text(&p.id)),
         word(&text(&p.name)),
         word(&text(&p.version)),

@@ -1,7 +1,8 @@
 //! tar for every platform, packed with gzip, zstd or xz. For Linux it is more than files: `install.sh` and
 //! `uninstall.sh`, the launcher, and what a desktop reads. Inside: `TOP/app/…`, `TOP/launch`, `TOP/share/…`.
 
-use super::super::{Depth, Job, Loss, Target, Visit, damaged, executable, launcher, linux_desktop, unwritten};
+use super::super::launcher::{self, Stands};
+use super::super::{Depth, Job, Loss, Target, Visit, damaged, executable, linux_desktop, unwritten};
 use super::{scripts, tree_only};
 use crate::content::ContentHash;
 use crate::footprint::{Footprint, Identity, RelPath, Trace};
@@ -160,7 +161,7 @@ fn write<W: Write>(job: &Job, mut stream: Stream, out: W) -> io::Result<W> {
         };
         small("install.sh", 0o755, scripts::install(job.footprint).as_bytes())?;
         small("uninstall.sh", 0o755, scripts::uninstall(job.footprint).as_bytes())?;
-        small("launch", 0o755, launcher::write(job.footprint, "app").as_bytes())?;
+        small("launch", 0o755, launcher::write(job.footprint, "app", Stands::Installed).as_bytes())?;
         for (path, bytes) in linux_desktop::write(job.footprint, job.icon, job.time, "launch") {
             small(&format!("share/{path}"), 0o644, &bytes)?;
         }

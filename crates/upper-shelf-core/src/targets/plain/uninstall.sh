@@ -1,32 +1,38 @@
 quiet=
 [ "${1-}" != --quiet ] || quiet=yes
-app=$(cd "$(dirname "$0")" && pwd)
-list=$app/installed-files
-if [ ! -e "$list" ]; then
-  echo "uninstall.sh: nothing is installed here; the installed program has its own uninstall.sh" >&2
-  exit 2
-fi
+app=$(cd -P -- "$(dirname -- "$0")" && pwd)
 scope=user
 [ "$app" != "/opt/$id" ] || scope=system
 here=$app
 places
-app=$here
-if [ ! -w "$(dirname "$app")" ]; then
+app=$here work=$here/.installing
+if [ ! -w "$app" ]; then
   echo "uninstall.sh: this needs the rights of whoever installed it" >&2
   exit 3
 fi
-copy=$(cat "$list")
-each() { printf '%s\n' "$copy" | sed -n "s/^$1 //p"; }
-each f | while IFS= read -r file; do rm -f "$file"; done
+if busy; then
+  echo "uninstall.sh: $name is being installed right now" >&2
+  exit 5
+fi
+if [ -e "$work" ]; then undo; fi
+if [ ! -e "$app/installed-files" ]; then
+  echo "uninstall.sh: nothing is installed here; the installed program has its own uninstall.sh" >&2
+  exit 2
+fi
+# The list goes last but for folders: if this is interrupted, it can be run again.
+copy=$(cat "$app/installed-files")
+listed() { printf '%s\n' "$copy" | sed -n "s/^$1 //p"; }
+listed f | while IFS= read -r file; do rm -f "$file"; done
 rm -rf "$app/app"
-rm -f "$app/launch" "$app/uninstall.sh" "$list"
-each c | while IFS= read -r file; do rm -f "$file"; done
+rm -f "$app/launch"
+listed c | while IFS= read -r file; do rm -f "$file"; done
 # The database of file types is made of many files: if it was not there before, and nobody else uses it now, it goes.
-each m | while IFS= read -r folder; do
+listed m | while IFS= read -r folder; do
   if [ -d "$folder" ] && ! find "$folder/packages" -type f 2>/dev/null | grep -q .; then rm -rf "$folder"; fi
 done
+rm -f "$app/uninstall.sh" "$app/installed-files"
 # Folders that were made, the innermost first, if they are empty.
-each d | sed '1!G;h;$!d' | while IFS= read -r folder; do rmdir "$folder" 2>/dev/null || :; done
+listed d | sed '1!G;h;$!d' | while IFS= read -r folder; do rmdir "$folder" 2>/dev/null || :; done
 # Caches that others use too are made anew without us.
 if [ -e "$data/applications/mimeinfo.cache" ] && have update-desktop-database; then update-desktop-database -q "$data/applications" || :; fi
 if [ -d "$data/mime/packages" ] && have update-mime-database; then update-mime-database "$data/mime" >/dev/null 2>&1 || :; fi

@@ -1,0 +1,59 @@
+//! Passwords and keys: taken from the environment, handed to what needs them, and overwritten when they are not needed
+//! any more. They never come out of a manifest's texts, which are public.
+
+use crate::problem::Problem;
+use zeroize::Zeroizing;
+
+/// A secret. It can be neither printed nor serialised nor compared; whoever wants its letters says so.
+///
+/// ```compile_fail
+/// println!("{}", upper_shelf_core::secret::Secret::new(String::new()));
+/// ```
+/// ```compile_fail
+/// println!("{:?}", upper_shelf_core::secret::Secret::new(String::new()));
+/// ```
+/// ```compile_fail
+/// serde_json::to_string(&upper_shelf_core::secret::Secret::new(String::new()));
+/// ```
+pub struct Secret(Zeroizing<String>);
+
+impl Secret {
+    /// A secret out of a text, which is this one's from now on.
+    pub fn new(text: String) -> Self {
+        Self(Zeroizing::new(text))
+    }
+
+    /// The value of an environment variable.
+    ///
+    /// # Errors
+    /// It is not set, or is not Unicode. The sentence names the variable, never what is in it.
+    pub fn from_environment(name: &str) -> Result<Self, Problem> {
+        std::env::var(name).map(Self::new).map_err(|e| {
+            let why = match e {
+                std::env::VarError::NotPresent => "it is not set",
+                std::env::VarError::NotUnicode(_) => "its value is not Unicode text",
+            };
+            let problem = Problem::error(format!("the secret can't be taken from the environment variable {name}"));
+            problem
+                .why(why)
+                .instead(format!("set {name} for this command only, from your build server's store of secrets"))
+        })
+    }
+
+    /// Its letters, for the one who needs them.
+    pub fn reveal(&self) -> &str {
+        &self.0
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_missing_secret_is_named_by_its_variable() {
+        let problem = Secret::from_environment("UPPER_SHELF_NO_SUCH_SECRET").err().expect("not set");
+        assert!(problem.what.contains("UPPER_SHELF_NO_SUCH_SECRET"));
+        assert_eq!(Secret::new("hive".into()).reveal(), "hive");
+    }
+}

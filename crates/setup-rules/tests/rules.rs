@@ -74,6 +74,11 @@ fn paths_stay_in_the_folder() {
     {
         assert!(!path::stays_inside(&units(bad)), "{bad}");
     }
+    for (written, meant) in
+        [("\u{1}\\a", Some("a")), ("\u{1}", Some("")), ("a", Some("a")), ("\u{1}\\..\\a", None), ("a\u{1}", None)]
+    {
+        assert_eq!(path::inside(&units(written)).map(String::from_utf16_lossy).as_deref(), meant, "{written:?}");
+    }
     let below = |path: &str| trust::is_below(&units(path), &units(r"D:\Tools\Hives"));
     assert!(below(r"d:\tools\hives\a\b.exe"));
     for bad in

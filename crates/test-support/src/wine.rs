@@ -208,6 +208,28 @@ impl Wine {
         Holder { child }
     }
 
+    /// Runs a program without an administrator's rights; gives the low byte of its exit code.
+    ///
+    /// # Panics
+    /// If it can't be started.
+    pub fn as_person(&self, args: &[&str]) -> i32 {
+        self.code_of(&[&self.person(), args].concat(), &[])
+    }
+
+    /// What stands in front of a command line so that it runs without an administrator's rights.
+    ///
+    /// # Panics
+    /// If the helper can't be written.
+    pub fn person(&self) -> [&'static str; 2] {
+        std::fs::write(self.c().join("window-reader.exe"), READER).expect("written");
+        [r"C:\window-reader.exe", "as-person"]
+    }
+
+    /// A program that is a service when it is started with `service`.
+    pub fn service() -> &'static [u8] {
+        READER
+    }
+
     /// Has the machine say that it is Windows 10.
     ///
     /// # Panics

@@ -5,6 +5,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use upper_shelf_core::content::ContentHash;
 use upper_shelf_core::footprint::RelPath;
+use upper_shelf_core::manifest::written::Modes;
 use upper_shelf_core::payload::{Layer, PayloadFile, Source, Stamp, feed, gather};
 use upper_shelf_core::platform::{Platform, Selector};
 use upper_shelf_core::problem::{Span, nearest};
@@ -15,7 +16,8 @@ fn layer(from: &std::path::Path) -> Layer {
         into: None,
         keep: vec![],
         drop: vec![],
-        exact_modes: false,
+        modes: Modes::Usual,
+        executable: Vec::new(),
         label: "files".into(),
         span: None,
     }
@@ -27,7 +29,7 @@ fn every_writer_gets_every_file_in_order_and_the_hash_is_of_its_bytes() {
     for n in 0..50u64 {
         fs::write(dir.path().join(format!("{n:02}")), test_support::noise(n, (n * 20_011) as usize)).expect("written");
     }
-    let (payload, problems) = gather(&[layer(dir.path())], Platform::LinuxX64);
+    let (payload, problems) = gather(&[layer(dir.path())], Platform::LinuxX64, &[]);
     assert!(problems.is_empty(), "{problems:?}");
     assert_eq!(payload.files.len(), 50);
     let (senders, streams) = feed::streams(3);
@@ -118,12 +120,18 @@ fn modes_are_the_same_for_every_umask_unless_asked_for_exactly() {
         fs::write(dir.path().join(name), "x").expect("written");
         fs::set_permissions(dir.path().join(name), fs::Permissions::from_mode(mode)).expect("mode");
     }
-    let modes = |exact_modes| -> Vec<u32> {
-        let layer = Layer { exact_modes, ..layer(dir.path()) };
-        gather(&[layer], Platform::LinuxX64).0.files.iter().map(|f| f.mode).collect()
+    let modes = |modes| -> Vec<u32> {
+        let layer = Layer { modes, ..layer(dir.path()) };
+        gather(&[layer], Platform::LinuxX64, &[]).0.files.iter().map(|f| f.mode).collect()
     };
-    assert_eq!(modes(false), [0o644, 0o755, 0o644, 0o755]);
-    assert_eq!(modes(true), [0o600, 0o700, 0o664, 0o4755]);
+    assert_eq!(modes(Modes::Usual), [0o644, 0o755, 0o644, 0o755]);
+    assert_eq!(modes(Modes::Exact), [0o600, 0o700, 0o664, 0o4755]);
+    // Where files have no modes their content tells, and what the manifest names.
+    fs::write(dir.path().join("a"), "#!/bin/sh\n").expect("written");
+    assert_eq!(modes(Modes::Content), [0o755, 0o644, 0o644, 0o644]);
+    let layer = Layer { modes: Modes::Content, executable: vec!["c".into()], ..layer(dir.path()) };
+    let named: Vec<u32> = gather(&[layer], Platform::LinuxX64, &[]).0.files.iter().map(|f| f.mode).collect();
+    assert_eq!(named, [0o755, 0o644, 0o755, 0o644]);
 }
 
 #[test]

@@ -50,7 +50,7 @@ build = ["TARGET"]
         let (_folder, package) = product("nsis", "");
         let machine = Wine::new();
         let setup = machine.bring(&package, "setup.exe");
-        assert_eq!(machine.code_of(&[&setup, "/S", r"/D=C:\Apiary of Mill Lane"], &[]), 0);
+        assert_eq!(machine.code_of(&[&setup, "/S", r"/FOLDER=C:\Apiary of Mill Lane"], &[]), 0);
         let long = "x".repeat(300);
         let args = [r"C:\Apiary of Mill Lane\Frames.exe", "two words", "back\\", "Bienen-Stöcke 🐝", &long];
         assert_eq!(machine.code_of(&args, &[]), 0);
@@ -106,11 +106,26 @@ build = ["TARGET"]
         let told = told(&machine);
         assert!(told.contains("works.fernhollow.frames\\1.0.0-") && told.ends_with("argument two words\n"), "{told}");
         assert!(machine.c().join("Frames settings").is_dir());
-        // The second start finds it unpacked, and takes it as it is.
-        std::fs::write(cache.join(&versions[0]).join("data/frames.txt"), "seen before").expect("written");
+        // The second start finds it unpacked; a file that was changed or is gone comes again.
+        let text = || std::fs::read_to_string(cache.join(&versions[0]).join("data/frames.txt")).expect("there");
+        let (before, when) =
+            (text(), || std::fs::metadata(cache.join(&versions[0]).join("data")).and_then(|m| m.created()).ok());
+        let first = when();
         assert_eq!(machine.code_of(&[r"C:\frames portable.exe"], &[]), 0);
-        let text = std::fs::read_to_string(cache.join(&versions[0]).join("data/frames.txt"));
-        assert_eq!(text.expect("there"), "seen before");
+        assert_eq!(when(), first, "nothing was unpacked again");
+        std::fs::write(cache.join(&versions[0]).join("data/frames.txt"), "somebody's").expect("written");
+        assert_eq!(machine.code_of(&[r"C:\frames portable.exe"], &[]), 0);
+        assert_eq!(text(), before);
+        std::fs::remove_file(cache.join(&versions[0]).join("runtime/deep/frames.exe")).expect("removed");
+        assert_eq!(machine.code_of(&[r"C:\frames portable.exe"], &[]), 0);
+        // A newer version takes the older one's place.
+        let (folder, _) = product("portable", &more);
+        let manifest = std::fs::read_to_string(folder.at("shelf.toml")).expect("read").replace("1.0.0", "1.1.0");
+        folder.write("shelf.toml", manifest);
+        machine.bring(&build(&folder), "newer.exe");
+        assert_eq!(machine.code_of(&[r"C:\newer.exe"], &[]), 0);
+        let left: Vec<_> = std::fs::read_dir(&cache).expect("the cache").flatten().map(|e| e.file_name()).collect();
+        assert!(left.len() == 1 && left[0].to_string_lossy().starts_with("1.1.0-"), "{left:?}");
         // A damaged one starts nothing.
         let mut bytes = std::fs::read(&package).expect("read");
         let at = bytes.len() - 2000;

@@ -122,6 +122,8 @@ mod on_wine {
         let machine = Wine::new();
         let (before, registry) = (files(&machine), quiet(machine.registry()));
         assert_eq!(installed(&machine, &damaged, &[]), 67);
+        let left: Vec<String> = files(&machine).difference(&before).cloned().collect();
+        assert_eq!(left, Vec::<String>::new());
         assert_eq!(files(&machine), before);
         assert_eq!(changed(&registry, &quiet(machine.registry())), Vec::<String>::new());
         let check = folder.command(&["check", "damaged.msi"]).output().expect("run");

@@ -91,13 +91,13 @@ mod on_wine {
     }
 
     #[test]
-    fn no_head_is_larger_than_96_kilobytes() {
+    fn no_head_is_larger_than_112_kilobytes() {
         let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../heads/windows-setup/prebuilt");
         let heads: Vec<_> = std::fs::read_dir(folder).expect("stored heads").flatten().collect();
         assert_eq!(heads.len(), 12, "two tasks, two ways of packing, three processors");
         for head in heads {
             let size = head.metadata().expect("there").len();
-            assert!(size <= 96 << 10, "{:?} has {size} bytes", head.file_name());
+            assert!(size <= 112 << 10, "{:?} has {size} bytes", head.file_name());
         }
     }
 
@@ -140,7 +140,12 @@ mod on_wine {
         let machine = Wine::new();
         // The folder that was chosen for the old version is the new one's too.
         let name = machine.bring(&old, "setup.exe");
-        assert_eq!(machine.code_of(&[&name, "/S", LOG, r"/D=C:\Apiary of Mill Lane"], &[]), 0, "{}", log(&machine));
+        assert_eq!(
+            machine.code_of(&[&name, "/S", LOG, r"/FOLDER=C:\Apiary of Mill Lane"], &[]),
+            0,
+            "{}",
+            log(&machine)
+        );
         let at = |path: &str| machine.c().join("Apiary of Mill Lane").join(path);
         let text = |path: &str| std::fs::read_to_string(at(path)).unwrap_or_default();
         assert!(at("data/gone.txt").exists());
@@ -196,12 +201,12 @@ mod on_wine {
         let machine = Wine::new();
         let before = (files(&machine), without_pending(machine.registry()));
         let (old, new) = (machine.c().join("Old Place"), machine.c().join("New Place/Hives"));
-        assert_eq!(run(&machine, &first, &[r"/D=C:\Old Place"]), 0, "{}", log(&machine));
+        assert_eq!(run(&machine, &first, &[r"/FOLDER=C:\Old Place"]), 0, "{}", log(&machine));
         assert!(old.join("hives.exe").exists());
         assert_eq!(run(&machine, &second, &[]), 0, "{}", log(&machine));
         assert!(old.join("hives.exe").exists(), "where the version before was");
         std::fs::write(old.join("notes.txt"), "nobody installed this").expect("made");
-        assert_eq!(run(&machine, &second, &[r"/D=C:\New Place\Hives"]), 0, "{}", log(&machine));
+        assert_eq!(run(&machine, &second, &[r"/FOLDER=C:\New Place\Hives"]), 0, "{}", log(&machine));
         assert!(new.join("hives.exe").exists() && new.join("deep/deeper/deepest.txt").exists());
         assert_eq!(test_support::listing(&old).len(), 1, "only what a person made: {:?}", test_support::listing(&old));
         std::fs::remove_dir_all(&old).expect("the person's");
@@ -245,7 +250,13 @@ mod on_wine {
         for switch in ["/QUIET", "/SCOPE=all", "/IN-USE=kill"] {
             assert_eq!(run(&machine, &package, &[switch]), USAGE, "{switch}");
         }
-        for place in [r"/D=C:\Windows", r"/D=Apiary", r"/D=C:\a\..\Windows", r"/D=C:\Program Files", r"/D=C:\a*b"] {
+        for place in [
+            r"/FOLDER=C:\Windows",
+            r"/FOLDER=Apiary",
+            r"/FOLDER=C:\a\..\Windows",
+            r"/FOLDER=C:\Program Files",
+            r"/FOLDER=C:\a*b",
+        ] {
             assert_eq!(run(&machine, &package, &[place]), USAGE, "{place}: {}", log(&machine));
         }
         let mut bytes = std::fs::read(&package).expect("read");

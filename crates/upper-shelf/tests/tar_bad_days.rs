@@ -104,7 +104,9 @@ mod upgrades {
         let counted = count.to_str().expect("text");
         let (mut steps, mut undone, mut finished) = (0, 0, 0);
         for signal in ["KILL", "TERM"] {
-            for stop in 1..400 {
+            // Spread over all moments: each costs a whole installation.
+            let first = 1 + usize::from(signal == "TERM");
+            for stop in (first..400).step_by(if signal == "KILL" { 4 } else { 3 }) {
                 copy(&template, &home);
                 std::fs::write(&count, "0").expect("written");
                 let number = stop.to_string();
@@ -140,7 +142,7 @@ mod upgrades {
                 }
             }
         }
-        assert!(steps > 60 && undone > 20, "{steps} steps, {undone} undone, {finished} finished");
+        assert!(steps > 40 && undone > 15, "{steps} steps, {undone} undone, {finished} finished");
     }
 
     #[test]

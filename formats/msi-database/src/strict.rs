@@ -1,5 +1,7 @@
 //! Finds what Windows insists on and other readers let pass. Each finding is a sentence that names table, row and column.
 
+pub mod ice;
+
 use crate::compound::Compound;
 use crate::database::{Database, Table, Value};
 use crate::names::unpack;

@@ -245,6 +245,90 @@ fn rules_that_others_let_pass_are_found() {
 }
 
 #[test]
+fn each_published_rule_finds_its_broken_twin() {
+    fn row(db: &mut Database, table: &str, values: &[Option<std::result::Result<i32, &str>>]) {
+        let row: Vec<Value> = values
+            .iter()
+            .map(|v| match v {
+                None => Value::Null,
+                Some(Ok(n)) => Value::Int(*n),
+                Some(Err(text)) => db.text(text),
+            })
+            .collect();
+        db.insert(table, &row).unwrap_or_else(|e| panic!("{table}: {e}"));
+    }
+    const fn t(text: &str) -> Option<std::result::Result<i32, &str>> {
+        Some(Err(text))
+    }
+    const fn n(number: i32) -> Option<std::result::Result<i32, &'static str>> {
+        Some(Ok(number))
+    }
+    let wrongs: [Wrong; 12] = [
+        ("ICE20: the property ErrorDialog names no dialog", |db| {
+            let dialog = [t("Start"), n(50), n(50), n(100), n(100), n(3), None, t("Next"), None, None];
+            row(db, "Dialog", &dialog);
+        }),
+        ("ICE20: InstallUISequence has no dialog at -3", |db| {
+            let dialog = [t("Start"), n(50), n(50), n(100), n(100), n(0x10003), None, t("Next"), None, None];
+            row(db, "Dialog", &dialog);
+            row(db, "Property", &[t("ErrorDialog"), t("Start")]);
+        }),
+        ("ICE43: no value of a person stands for the component CHive", |db| {
+            let mut shortcut = vec![t("S"), t("HIVES"), t("Hive"), t("CHive"), t("[#FHive]")];
+            shortcut.resize(16, None);
+            row(db, "Shortcut", &shortcut);
+        }),
+        ("ICE57: the component CHive has what is a person's and what is the machine's", |db| {
+            row(db, "Registry", &[t("R"), n(1), t("Software\\Hive"), t("a"), t("b"), t("CHive")]);
+        }),
+        ("ICE64: nothing takes the folder OWN in a person's own folders away", |db| {
+            row(db, "Directory", &[t("LocalAppDataFolder"), t("TARGETDIR"), t(".")]);
+            row(db, "Directory", &[t("OWN"), t("LocalAppDataFolder"), t("own")]);
+            row(db, "Component", &[t("COwn"), None, t("OWN"), n(256), None, None]);
+        }),
+        ("ICE80: the component C32 of 32 bits is in ProgramFiles64Folder", |db| {
+            row(db, "Directory", &[t("ProgramFiles64Folder"), t("TARGETDIR"), t(".")]);
+            row(db, "Component", &[t("C32"), None, t("ProgramFiles64Folder"), n(0), None, None]);
+        }),
+        ("ICE80: S looks where 64-bit programs look", |db| {
+            db.summary.properties.insert(summary::TEMPLATE, Property::Text("Intel;1033".into()));
+            row(db, "RegLocator", &[t("S"), n(2), t("Software"), None, n(18)]);
+        }),
+        ("ICE82: InstallExecuteSequence: Twin and CostInitialize have the same number", |db| {
+            row(db, "InstallExecuteSequence", &[t("Twin"), None, n(100)]);
+        }),
+        ("MsiShortcutProperty: properties of shortcuts need Windows Installer 5.0 (500), not 200", |db| {
+            row(db, "MsiShortcutProperty", &[t("P"), t("S"), t("System.AppUserModel.ID"), t("hive")]);
+        }),
+        ("Feature: Main may be advertised", |_| {}),
+        ("UIText: the tree of features has no text SelLocalLocal", |db| {
+            let mut control = vec![t("Parts"), t("Tree"), t("SelectionTree"), n(0), n(0), n(9), n(9), n(3)];
+            control.resize(12, None);
+            row(db, "Control", &control);
+        }),
+        ("UIText: the tree of features has no text MenuAbsent", |db| {
+            let mut control = vec![t("Parts"), t("Tree"), t("SelectionTree"), n(0), n(0), n(9), n(9), n(3)];
+            control.resize(12, None);
+            row(db, "Control", &control);
+            row(db, "UIText", &[t("MenuLocal"), t("Install")]);
+        }),
+    ];
+    for (said, spoil) in wrongs {
+        let mut db = least();
+        spoil(&mut db);
+        let found = strict::ice::check(&db);
+        assert!(found.iter().any(|f| f.contains(said)), "{said}: {found:?}");
+        // The others say nothing of it: what is there besides is of the least database itself.
+        let rule = said.split(':').next().unwrap_or_default();
+        let others: Vec<&String> = found.iter().filter(|f| !f.starts_with(rule) && !f.starts_with("Feature")).collect();
+        assert!(others.iter().all(|f| f.starts_with("ICE20") || f.starts_with("ICE43")), "{said}: {others:?}");
+    }
+    for (rule, reason) in strict::ice::ON_PURPOSE {
+        assert!(rule.starts_with("ICE") && reason.len() > 40);
+    }
+}
+
+#[test]
 fn a_wrong_count_and_a_wrong_order_are_found() {
     let bytes = written(least(), &[]);
     let mut compound = Compound::open(Cursor::new(&bytes), Limits::default()).expect("opened");

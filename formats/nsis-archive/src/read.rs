@@ -170,6 +170,19 @@ impl<R: Read + Seek> Archive<R> {
         Ok(items)
     }
 
+    /// The text at a place as a head of ours sees it: the unit 1 stands for the product's folder, and other codes for
+    /// nothing.
+    ///
+    /// # Errors
+    /// [`Error::Format`] for a place outside the table.
+    pub fn units(&self, at: i32) -> Result<Vec<u16>> {
+        self.header.texts.get(at, |code, out| {
+            if code == Code::Variable(crate::structs::variable::INSTALL) {
+                out.push(1);
+            }
+        })
+    }
+
     /// The text at a place, in which a variable at its beginning may stand for the folder that was set last. Anywhere else
     /// the same letters are a name's own.
     ///

@@ -11,6 +11,9 @@ pub enum Error {
         /// What is wrong there.
         what: String,
     },
+    /// The image may be well formed, but is made in a way that is not known here.
+    #[error("{0}")]
+    Unsupported(String),
     /// The image is well formed but asks for more than the caller's [`Limits`](crate::read::Limits) allow.
     #[error("the squashfs image exceeds a limit: {0}")]
     Limit(String),

@@ -22,6 +22,51 @@ extern "system" {
     pub fn WriteFile(handle: isize, from: *const u8, len: u32, done: *mut u32, overlapped: usize) -> i32;
 }
 
+#[repr(C)]
+pub struct StartupInfo {
+    pub size: u32,
+    pub rest: [u64; 12],
+}
+
+#[repr(C)]
+#[derive(Default)]
+pub struct ProcessInfo {
+    pub process: isize,
+    pub thread: isize,
+    pub ids: [u32; 2],
+}
+
+#[repr(C)]
+pub struct ServiceEntry {
+    pub name: *const u16,
+    pub main: Option<unsafe extern "system" fn(u32, *const *const u16)>,
+}
+
+/// `SERVICE_STATUS`: type, state, accepted controls, exit codes, check point, wait hint.
+pub type ServiceStatus = [u32; 7];
+
+#[link(name = "kernel32", kind = "raw-dylib")]
+extern "system" {
+    pub fn CloseHandle(handle: isize) -> i32;
+    pub fn GetCurrentProcess() -> isize;
+    pub fn GetExitCodeProcess(process: isize, code: *mut u32) -> i32;
+    pub fn WaitForSingleObject(handle: isize, milliseconds: u32) -> u32;
+}
+
+#[link(name = "advapi32", kind = "raw-dylib")]
+extern "system" {
+    pub fn CreateProcessAsUserW(
+        token: isize, name: usize, line: *const u16, process: usize, thread: usize, inherit: i32, flags: u32, environment: usize,
+        folder: usize, startup: *const StartupInfo, info: *mut ProcessInfo,
+    ) -> i32;
+    pub fn DuplicateTokenEx(token: isize, access: u32, security: usize, level: u32, kind: u32, copy: *mut isize) -> i32;
+    pub fn GetTokenInformation(token: isize, class: u32, to: *mut isize, size: u32, needed: *mut u32) -> i32;
+    pub fn OpenProcessToken(process: isize, access: u32, token: *mut isize) -> i32;
+    pub fn RegisterServiceCtrlHandlerW(name: *const u16, handler: unsafe extern "system" fn(u32)) -> isize;
+    pub fn SetServiceStatus(service: isize, status: *const ServiceStatus) -> i32;
+    pub fn StartServiceCtrlDispatcherW(entries: *const ServiceEntry) -> i32;
+}
+
 #[link(name = "user32", kind = "raw-dylib")]
 extern "system" {
     pub fn EnumChildWindows(parent: isize, visit: Visit, data: isize) -> i32;

@@ -9,6 +9,9 @@
 #![no_std]
 #![no_main]
 
+#[path = "../../shared/load_config.rs"]
+mod load_config;
+
 use core::ptr::{null, null_mut};
 use windows_sys::Win32::Foundation::CloseHandle;
 use windows_sys::Win32::Storage::FileSystem::WriteFile;

@@ -1,10 +1,11 @@
 //! Files and folders. Long paths are always taken: names pass in the system's unabridged form.
 
 use crate::system::{code, done, Fault, Result};
-use crate::text::{cat, hex, path, t, thread, Scope, Text};
+use crate::text::{cat, hex, path, t, thread, Scope, Text, EMPTY};
 use alloc::vec;
 use alloc::vec::Vec;
 use windows_sys::Win32::Foundation::{CloseHandle, FILETIME, GENERIC_READ, GENERIC_WRITE, HANDLE, INVALID_HANDLE_VALUE};
+use windows_sys::Win32::Security as se;
 use windows_sys::Win32::Storage::FileSystem as fs;
 
 /// The longest path, and what stands before it in its unabridged form.
@@ -66,6 +67,11 @@ impl File {
 
     pub fn create(path: Text) -> Result<Self> {
         Self::with(path, GENERIC_WRITE, fs::FILE_SHARE_READ, fs::CREATE_ALWAYS)
+    }
+
+    /// A file that was not there before: nothing that somebody else has put in its place is written to.
+    pub fn create_new(path: Text) -> Result<Self> {
+        Self::with(path, GENERIC_WRITE, fs::FILE_SHARE_READ, fs::CREATE_NEW)
     }
 
     /// Fails if any program has the file open, or runs it.
@@ -132,6 +138,20 @@ impl File {
     pub fn flush(&self) {
         // SAFETY: the handle is open.
         unsafe { fs::FlushFileBuffers(self.0) };
+    }
+}
+
+/// A file's length, and when it was last changed; none for what is no file.
+pub fn seen(path: Text) -> Option<(u64, (u32, u32))> {
+    // SAFETY: the structure is plain data, filled by the system; the name ends with a zero.
+    unsafe {
+        let mut data: fs::WIN32_FILE_ATTRIBUTE_DATA = core::mem::zeroed();
+        let ok = fs::GetFileAttributesExW(long(path), fs::GetFileExInfoStandard, (&raw mut data).cast());
+        if ok == 0 || data.dwFileAttributes & fs::FILE_ATTRIBUTE_DIRECTORY != 0 {
+            return None;
+        }
+        let size = u64::from(data.nFileSizeHigh) << 32 | u64::from(data.nFileSizeLow);
+        Some((size, (data.ftLastWriteTime.dwLowDateTime, data.ftLastWriteTime.dwHighDateTime)))
     }
 }
 
@@ -222,6 +242,12 @@ pub fn hard_link(new: Text, of: Text) -> Result<()> {
     }
 }
 
+/// Copies a file over another one, if there is one.
+pub fn copy(from: Text, to: Text) -> Result<()> {
+    // SAFETY: both names end with a zero.
+    done(unsafe { fs::CopyFileW(long(from), long_at(to, 1), 0) }, to)
+}
+
 pub fn delete(path: Text) -> bool {
     // SAFETY: the name ends with a zero.
     let delete = || unsafe { fs::DeleteFileW(long(path)) != 0 };
@@ -236,10 +262,44 @@ pub fn delete_at_last(path: Text) {
     if delete(path) || !exists(path) {
         return;
     }
-    // What runs can't be deleted, but it can be moved out of the way.
-    let to = temporary_name(t!("~gone"));
-    let left = if rename(path, to).is_ok() { to } else { path };
+    // What runs can't be deleted, but it can be moved out of the way: into the folder that goes after this process.
+    let to = path_of_gone();
+    let left = if !to.is_empty() && rename(path, to).is_ok() { to } else { path };
     let _ = delete_at_restart(left);
+}
+
+/// The folder that another process takes away when this one has ended.
+static mut GONE: Text = EMPTY;
+
+/// Says which one that is, before there is a second thread.
+pub fn goes_afterwards(folder: Text) {
+    // SAFETY: there is one thread.
+    unsafe { GONE = folder };
+}
+
+fn path_of_gone() -> Text {
+    // SAFETY: it was set before there was a second thread.
+    let folder = unsafe { GONE };
+    let folder = if folder.is_empty() { temporary() } else { folder };
+    path(folder, cat(&[t!("~gone"), ticks_text()]))
+}
+
+/// Takes away what a process leaves that removes itself: now, else when the system starts again, else (nobody but an
+/// administrator can ask for that) at this person's next login.
+pub fn remove_at_last(folder: Text, administrator: bool, id: Text) {
+    remove_tree(folder);
+    if !is_folder(folder) {
+        return;
+    }
+    if administrator {
+        let _ = delete_at_restart(folder);
+        return;
+    }
+    let shell = path(crate::early::system_folder(), t!("cmd.exe"));
+    let line = cat(&[t!("\""), shell, t!("\" /d /q /c rd /s /q \""), folder, t!("\"")]);
+    let key = t!("Software\\Microsoft\\Windows\\CurrentVersion\\RunOnce");
+    let at = crate::registry::At::new(false, key, cat(&[id, t!("-clean")]));
+    let _ = crate::registry::set(at, crate::registry::Data::text(line));
 }
 
 /// A number that grows.
@@ -261,9 +321,49 @@ pub fn temporary() -> Text {
     Text::up_to_zero(&buffer).without_slash()
 }
 
-/// A new name in it.
-pub fn temporary_name(begins: Text) -> Text {
-    path(temporary(), cat(&[begins, ticks_text()]))
+/// The folder of Windows.
+pub fn windows() -> Text {
+    let mut buffer = [0u16; 260];
+    // SAFETY: the buffer is as long as is said.
+    unsafe { windows_sys::Win32::System::SystemInformation::GetSystemWindowsDirectoryW(buffer.as_mut_ptr(), 260) };
+    Text::up_to_zero(&buffer).without_slash()
+}
+
+/// Who may do what in a fresh folder: administrators and the system everything, others nothing.
+const CLOSED: Text = t!("D:P(A;OICI;FA;;;BA)(A;OICI;FA;;;SY)");
+
+/// A folder that nobody has put anything into: an administrator's, where nobody else can write, or this person's own.
+pub fn fresh_folder(administrator: bool) -> Result<Text> {
+    let base = if administrator { path(windows(), t!("Temp")) } else { temporary() };
+    loop {
+        let folder = path(base, cat(&[t!("~setup-"), ticks_text()]));
+        // SAFETY: the structures are plain data; texts end with a zero; the description is given back with the process.
+        let ok = unsafe {
+            let mut descriptor = core::ptr::null_mut();
+            if administrator {
+                let ok = se::Authorization::ConvertStringSecurityDescriptorToSecurityDescriptorW(
+                    CLOSED.ptr(), 1, &mut descriptor, core::ptr::null_mut(),
+                );
+                done(ok, folder)?;
+            }
+            let size = core::mem::size_of::<se::SECURITY_ATTRIBUTES>() as u32;
+            let attributes =
+                se::SECURITY_ATTRIBUTES { nLength: size, lpSecurityDescriptor: descriptor, bInheritHandle: 0 };
+            fs::CreateDirectoryW(long(folder), &attributes)
+        };
+        if ok != 0 {
+            return Ok(folder);
+        }
+        if !exists(folder) {
+            return Err(Fault::last(folder));
+        }
+        // The next moment has another name.
+    }
+}
+
+/// Whether it is the name of such a folder.
+pub fn is_fresh(folder: Text) -> bool {
+    folder.name().begins(t!("~setup-"))
 }
 
 /// Makes a folder; its parents have to be there.
@@ -301,7 +401,7 @@ pub fn remove_folder(path: Text) {
 }
 
 /// The names in a folder.
-fn names(folder: Text) -> Vec<Text> {
+pub fn names(folder: Text) -> Vec<Text> {
     let mut all = Vec::new();
     // SAFETY: the structure is plain data, filled by the system; the handle is closed once.
     unsafe {

@@ -9,14 +9,17 @@ use crate::plan::Plan;
 use crate::product::Product;
 use crate::record::Record;
 use crate::registry::{self, At, Data};
+use crate::programs::{self, is_administrator};
 use crate::services;
 use crate::system::{code, Fault, Result};
 use crate::text::{cat, inner_first, number, path, sort, t, Text, EMPTY};
+use crate::twin::{Kept, Twin};
 use crate::watch::Watch;
 use crate::wishes::{own_key, Chosen};
 use alloc::vec;
 use alloc::vec::Vec;
 use core::sync::atomic::Ordering;
+use setup_rules::trust::{self, Origin, Trust};
 use windows_sys::Win32::Graphics::Gdi::{AddFontResourceW, RemoveFontResourceW};
 use windows_sys::Win32::UI::Shell::{SHChangeNotify, SHCNE_ASSOCCHANGED, SHCNF_IDLIST};
 use windows_sys::Win32::UI::WindowsAndMessaging as wm;
@@ -24,8 +27,8 @@ use windows_sys::Win32::UI::WindowsAndMessaging as wm;
 /// What is installed of a product: for everyone, else for this person.
 pub fn installed(product: &Product) -> Result<Record> {
     for machine in [true, false] {
-        if let Some(folder) = registry::read(At::new(machine, own_key(product), t!("InstallFolder"))) {
-            let record = Record::read(folder.as_text().without_slash())?;
+        if let Some(folder) = folder_of(product, machine) {
+            let record = Record::read(product, folder, Some(machine))?;
             if record.is_there() {
                 return Ok(record);
             }
@@ -34,27 +37,22 @@ pub fn installed(product: &Product) -> Result<Record> {
     Ok(Record::default())
 }
 
-/// Compares versions by their numbers: whether the first is newer.
-fn is_newer(a: Text, b: Text) -> bool {
-    let (mut a, mut b) = (a, b);
-    while !a.is_empty() || !b.is_empty() {
-        let (of_a, of_b) = (next_number(&mut a), next_number(&mut b));
-        if of_a != of_b {
-            return of_a > of_b;
-        }
-    }
-    false
+/// The folder that a product is in for everyone, or for this person.
+#[inline(never)]
+pub fn folder_of(product: &Product, machine: bool) -> Option<Text> {
+    let folder = registry::text(machine, own_key(product), t!("InstallFolder")).without_slash();
+    (!folder.is_empty()).then_some(folder)
 }
 
-/// The next number of a version, which is left behind; 0 if there is none.
-fn next_number(version: &mut Text) -> u32 {
-    let is_digit = |u: &u16| (48..58).contains(u);
-    let start = version.units().iter().position(is_digit).unwrap_or(usize::MAX);
-    *version = version.skip(start);
-    let number = version.number();
-    let end = version.units().iter().position(|u| !is_digit(u)).unwrap_or(usize::MAX);
-    *version = version.skip(end);
-    number
+/// What is installed in a folder.
+pub fn installed_in(product: &Product, folder: Text) -> Result<Record> {
+    let machine = [true, false].into_iter().find(|m| folder_of(product, *m).is_some_and(|f| f.same(folder)));
+    Record::read(product, folder, machine)
+}
+
+/// Whether the first version is newer.
+pub fn is_newer(a: Text, b: Text) -> bool {
+    setup_rules::version::is_newer(a.units(), b.units())
 }
 
 #[link(name = "ntdll", kind = "raw-dylib")]
@@ -75,10 +73,15 @@ fn is_older(wanted: Text) -> bool {
 }
 
 /// What speaks against installing, before anything is touched.
-pub fn check(product: &Product, chosen: &Chosen, old: &Record) -> Result<()> {
+pub fn check(product: &Product, chosen: &Chosen, old: &Record, twin: Option<&Twin>) -> Result<()> {
     let fault = |code, word, detail| Err(Fault::new(code, word, detail));
-    if old.is_there() && !product.rule(t!("downgrade")).is(t!("allowed")) && is_newer(old.version, product.version) {
-        return fault(code::NEWER, t!("setup-newer"), old.version);
+    let there = if old.is_there() { old.version } else { twin.map_or(EMPTY, |t| t.version) };
+    if !there.is_empty() && !product.rule(t!("downgrade")).is(t!("allowed")) && is_newer(there, product.version) {
+        return fault(code::NEWER, t!("setup-newer"), there);
+    }
+    // Each would leave the other's entry and files: one replaces the other only where it may do so whole.
+    if twin.is_some_and(|t| t.machine != chosen.machine) {
+        return fault(code::OTHER_SCOPE, t!("setup-other-scope"), EMPTY);
     }
     let windows = product.rule(t!("smallest-windows"));
     if is_older(windows) {
@@ -103,11 +106,6 @@ pub fn has_room(product: &Product, folder: Text) -> Result<()> {
     Err(Fault::new(code::SPACE, t!("setup-space"), megabytes))
 }
 
-pub fn is_administrator() -> bool {
-    // SAFETY: no preconditions.
-    unsafe { windows_sys::Win32::UI::Shell::IsUserAnAdmin() != 0 }
-}
-
 /// Where an interrupted run's waiting files are; remembered in the registry while it runs.
 fn mark(product: &Product, machine: bool) -> At {
     At::new(machine, own_key(product), t!("Unfinished"))
@@ -117,9 +115,24 @@ fn at_next_login(product: &Product, machine: bool) -> At {
     At::new(machine, t!("Software\\Microsoft\\Windows\\CurrentVersion\\RunOnce"), product.id)
 }
 
+/// What says which journal is the one that was written.
+fn seal(product: &Product) -> At {
+    At::new(true, own_key(product), t!("UnfinishedSeal"))
+}
+
 fn unmark(product: &Product, machine: bool) {
     let mark = mark(product, machine);
-    let _ = registry::remove(at_next_login(product, machine));
+    let next = at_next_login(product, machine);
+    // The program that would have gone on is in a folder of its own.
+    if let Some(program) = registry::read(next).and_then(|line| line.as_text().split(b'"').get(1).copied()) {
+        if files::is_fresh(program.parent()) {
+            files::remove_tree(program.parent());
+        }
+    }
+    let _ = registry::remove(next);
+    if machine {
+        let _ = registry::remove(seal(product));
+    }
     if registry::read(mark).is_some() {
         let _ = registry::remove(mark);
         registry::remove_key(mark);
@@ -130,11 +143,23 @@ fn unmark(product: &Product, machine: bool) {
 pub fn resume(product: &Product, watch: &mut Watch) -> Result<()> {
     for machine in [true, false] {
         if let Some(marked) = registry::read(mark(product, machine)) {
+            let elevated = programs::is_elevated();
+            if elevated && !machine {
+                // Any program of this person could have written it; a run without these rights follows it.
+                watch.log.line(&[t!("left to the person who began it")]);
+                continue;
+            }
             let all = marked.as_list();
             let stage = all.first().copied().unwrap_or(EMPTY);
-            // Whoever can write there could install anyway; still nothing else than such a folder is taken.
             if stage.name().is(FOLDER) {
-                resume_stage(stage, &all[1..], watch)?;
+                let sealed = if machine { journal::is_sealed(stage, registry::read(seal(product))) } else { None };
+                let in_programs = crate::places::is_in_programs(stage);
+                if trust::of(Origin { elevated, machine, sealed, in_programs }) == Trust::Whole {
+                    resume_stage(stage, &all[1..], watch)?;
+                } else {
+                    watch.log.line(&[stage, t!(" was changed by somebody, and is not followed")]);
+                    files::remove_tree(stage);
+                }
             }
             unmark(product, machine);
         }
@@ -149,6 +174,8 @@ fn resume_stage(stage: Text, made: &[Text], watch: &mut Watch) -> Result<()> {
         empty.extend_from_slice(made);
     }
     clean(stage, &empty);
+    // A removal that was over but for this.
+    files::remove_folder(stage.parent());
     watch.log.line(&[match found {
         Found::Finished => t!("it was finished"),
         Found::Undone => t!("it was undone"),
@@ -185,22 +212,27 @@ pub fn install(
     product: &'static Product,
     chosen: &Chosen,
     old: &Record,
+    twin: Option<&Twin>,
     watch: &mut Watch,
 ) -> Result<()> {
-    check(product, chosen, old)?;
-    let run = Run::new(product, chosen.machine, chosen.folder, old);
+    check(product, chosen, old, twin)?;
+    if let Some(twin) = twin.filter(|_| !old.is_there()) {
+        replace(product, twin, watch)?;
+    }
+    let mut run = Run::new(product, chosen.machine, chosen.folder, old);
     let mut plan = Plan::new(product, chosen, old, run.stage, &run.made);
     let result = run.begin(watch).and_then(|()| {
         plan.prepare(package, watch)?;
         run.commit(&plan.changes, watch)
     });
     if let Err(fault) = result {
-        run.give_up(&run.made);
+        run.give_up(&run.made.clone());
         return Err(fault);
     }
     add_fonts(&plan.record.fonts);
+    tell_of_fonts(&[&old.fonts, &plan.record.fonts]);
     for service in &plan.record.services {
-        if service.start == 0 {
+        if service.start == 0 || run.stopped.iter().any(|s| s.same(service.name)) {
             let started = if services::start(service.name) { t!(" is started") } else { t!(" did not start") };
             watch.log.line(&[t!("the service "), service.name, started]);
         }
@@ -215,6 +247,18 @@ pub fn install(
     Ok(())
 }
 
+/// Has the same product go that Windows Installer has put there; what people have changed stays.
+fn replace(product: &Product, twin: &Twin, watch: &mut Watch) -> Result<()> {
+    watch.log.line(&[t!("replaced: "), twin.version]);
+    let aside = files::fresh_folder(is_administrator())?;
+    let result = Kept::put_aside(product, twin.folder, aside).and_then(|kept| {
+        twin.remove()?;
+        kept.bring_back()
+    });
+    files::remove_tree(aside);
+    result
+}
+
 /// Removes what a record says.
 pub fn remove(product: &'static Product, old: &Record, program: &[u8], watch: &mut Watch) -> Result<()> {
     if !old.is_there() {
@@ -223,15 +267,16 @@ pub fn remove(product: &'static Product, old: &Record, program: &[u8], watch: &m
     if old.machine && !is_administrator() {
         return Err(Fault::new(code::ELEVATION, t!("setup-elevation"), EMPTY));
     }
-    let run = Run::new(product, old.machine, old.folder, old);
+    let mut run = Run::new(product, old.machine, old.folder, old);
     let result = run.begin(watch).and_then(|()| {
         files::write(path(run.stage, t!("resume.exe")), program)?;
-        run.commit(&Plan::removal(old), watch)
+        run.commit(&Plan::removal(product, old), watch)
     });
     if let Err(fault) = result {
         run.give_up(&[]);
         return Err(fault);
     }
+    tell_of_fonts(&[&old.fonts]);
     run.end(&old.folders, watch);
     Ok(())
 }
@@ -245,12 +290,14 @@ struct Run<'r> {
     stage: Text,
     /// Folders that are made for that.
     made: Vec<Text>,
+    /// Services that were running.
+    stopped: Vec<Text>,
 }
 
 impl<'r> Run<'r> {
     fn new(product: &'static Product, machine: bool, folder: Text, old: &'r Record) -> Self {
         let stage = path(folder, FOLDER);
-        Self { product, machine, old, stage, made: files::missing_folders(stage) }
+        Self { product, machine, old, stage, made: files::missing_folders(stage), stopped: Vec::new() }
     }
 
     /// Writes down that something is begun, and makes the folder where files wait.
@@ -265,30 +312,38 @@ impl<'r> Run<'r> {
     }
 
     /// Makes the changes, once nothing stands in their way.
-    fn commit(&self, changes: &[Change], watch: &mut Watch) -> Result<()> {
+    fn commit(&mut self, changes: &[Change], watch: &mut Watch) -> Result<()> {
+        // The product's own services use its files: they stop before anybody is asked to close something.
+        for service in &self.old.services {
+            if services::stop(service.name) {
+                watch.log.line(&[t!("the service "), service.name, t!(" is stopped")]);
+                self.stopped.push(service.name);
+            }
+        }
         in_use::settle(changes, self.stage, watch)?;
         watch.go_on()?;
-        let resume = cat(&[t!("\""), self.stage, t!("\\resume.exe\" /RESUME /S")]);
+        let mut place = self.stage;
+        if self.machine {
+            // The next login runs it with an administrator's rights: nobody else may change it.
+            place = files::fresh_folder(true)?;
+            files::copy(path(self.stage, t!("resume.exe")), path(place, t!("resume.exe")))?;
+        }
+        let resume = cat(&[t!("\""), place, t!("\\resume.exe\" /RESUME /S")]);
         registry::set(at_next_login(self.product, self.machine), Data::text(resume))?;
         watch.step(t!("the next login would finish it"));
-        for service in &self.old.services {
-            services::stop(service.name);
-        }
         for font in &self.old.fonts {
             // SAFETY: the name ends with a zero.
             unsafe { RemoveFontResourceW(font.ptr()) };
         }
-        journal::commit(self.stage, changes, watch)
+        journal::commit(self.stage, changes, self.machine.then(|| seal(self.product)), watch)
     }
 
     /// Nothing was changed: what was stopped for it goes on.
     fn give_up(&self, made: &[Text]) {
         clean(self.stage, made);
         unmark(self.product, self.machine);
-        for service in &self.old.services {
-            if service.start == 0 {
-                services::start(service.name);
-            }
+        for service in &self.stopped {
+            services::start(*service);
         }
         add_fonts(&self.old.fonts);
     }
@@ -299,6 +354,17 @@ impl<'r> Run<'r> {
         watch.step(t!("what waited is cleared away"));
         unmark(self.product, self.machine);
         announce();
+    }
+}
+
+/// Tells running programs that there are other fonts.
+fn tell_of_fonts(fonts: &[&Vec<Text>]) {
+    if fonts.iter().any(|f| !f.is_empty()) {
+        // SAFETY: the call waits for each window a second at most.
+        unsafe {
+            let how = wm::SMTO_ABORTIFHUNG;
+            wm::SendMessageTimeoutW(wm::HWND_BROADCAST, wm::WM_FONTCHANGE, 0, 0, how, 1000, core::ptr::null_mut());
+        }
     }
 }
 

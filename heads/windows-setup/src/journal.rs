@@ -6,6 +6,7 @@
 
 use crate::files;
 use crate::lines::{broken, Fields, Lines};
+use crate::record::{hash, hash_of};
 use crate::registry::{self, At, Data};
 use crate::services::{self, Config};
 use crate::system::{code, Result};
@@ -228,14 +229,58 @@ impl Change {
     }
 }
 
-/// Writes the changes down and makes them. If one can't be made, or somebody stops it, all are undone.
-pub fn commit(stage: Text, changes: &[Change], watch: &mut Watch) -> Result<()> {
+/// What only administrators can write of a journal that only they should follow: its hash, and those of waiting files
+/// that belong outside of the product's folder.
+fn seal_of(stage: Text, changes: &[Change], bytes: &[u8]) -> Result<Data> {
+    let mut all = alloc::vec![hash_of(bytes)];
+    for change in changes {
+        let (Change::File(place, n) | Change::NoFile(place, n)) = change else { continue };
+        if setup_rules::trust::is_below(place.units(), stage.parent().units()) {
+            continue;
+        }
+        if let Change::File(..) = change {
+            all.push(cat(&[t!("n"), number(*n), t!("="), hash(waiting(stage, *n, false))?]));
+        }
+        if files::exists(*place) {
+            all.push(cat(&[t!("o"), number(*n), t!("="), hash(*place)?]));
+        }
+    }
+    Ok(Data::list(&all))
+}
+
+/// Whether a journal is the one that was sealed; none without a seal. Waiting files that are others now go.
+pub fn is_sealed(stage: Text, seal: Option<Data>) -> Option<bool> {
+    let all = seal?.as_list();
+    let written = [BACKWARD, FORWARD].into_iter().map(|name| path(stage, name)).find(|p| files::exists(*p));
+    // Nothing was begun.
+    let Some(written) = written else { return Some(true) };
+    let bytes = files::read(written).ok()?;
+    if !all.first().is_some_and(|h| h.is(hash_of(&bytes))) {
+        return Some(false);
+    }
+    for entry in &all[1..] {
+        let Some(at) = entry.find(t!("=")) else { continue };
+        let place = waiting(stage, entry.skip(1).number(), entry.begins(t!("o")));
+        if files::exists(place) && !hash(place).is_ok_and(|h| h.is(entry.skip(at + 1))) {
+            files::delete(place);
+        }
+    }
+    Some(true)
+}
+
+/// Writes the changes down and makes them. If one can't be made, or somebody stops it, all are undone. Where only
+/// administrators are to follow the journal, `seal` is where they look first.
+pub fn commit(stage: Text, changes: &[Change], seal: Option<At>, watch: &mut Watch) -> Result<()> {
     let mut out = Lines::new();
     for change in changes {
         change.write(&mut out);
     }
     let under_way = path(stage, t!("journal.new"));
-    files::write(under_way, &out.bytes())?;
+    let bytes = out.bytes();
+    files::write(under_way, &bytes)?;
+    if let Some(at) = seal {
+        registry::set(at, seal_of(stage, changes, &bytes)?)?;
+    }
     files::flush_disk(stage);
     watch.begin(changes);
     watch.made(t!("the journal is written"))?;

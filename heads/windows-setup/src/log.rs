@@ -17,6 +17,24 @@ impl Log {
         Self { path, file }
     }
 
+    /// The same in a folder where others can write too: not into a file that one of them has put there.
+    pub fn begin_new(path: Text) -> Self {
+        crate::files::delete(path);
+        let file = File::create_new(path).ok();
+        Self { path, file }
+    }
+
+    /// Another process writes it from now on.
+    pub fn close(&mut self) {
+        self.file = None;
+    }
+
+    /// Nobody wants to read it.
+    pub fn forget(&mut self) {
+        self.close();
+        crate::files::delete(self.path);
+    }
+
     pub fn line(&mut self, parts: &[Text]) {
         if let Some(file) = &self.file {
             // SAFETY: the structure is plain data, filled by the system.

@@ -10,6 +10,7 @@
 
 extern crate alloc;
 
+mod early;
 mod files;
 mod in_use;
 mod install;
@@ -32,6 +33,7 @@ mod silent;
 mod stack;
 mod system;
 mod text;
+mod twin;
 mod watch;
 mod window;
 mod wishes;
@@ -39,6 +41,7 @@ mod wizard;
 
 use alloc::boxed::Box;
 use alloc::vec::Vec;
+use core::sync::atomic::{AtomicIsize, Ordering};
 use journal::FOLDER;
 use package::Package;
 use product::Product;
@@ -46,7 +49,9 @@ use record::{Record, PROGRAM};
 use settings::Settings;
 use system::{code, Fault, Result};
 use text::{cat, path, t, Text, EMPTY};
-use windows_sys::Win32::Foundation::{GetLastError, ERROR_ALREADY_EXISTS};
+use nsis_archive::note::kind::SHORTCUT;
+use twin::Twin;
+use windows_sys::Win32::Foundation::{CloseHandle, GetLastError, ERROR_ALREADY_EXISTS, HANDLE};
 use windows_sys::Win32::System::Threading::{CreateMutexW, ExitProcess};
 use wishes::Chosen;
 
@@ -64,18 +69,38 @@ fn default_folder(product: &Product, machine: bool) -> Text {
 }
 
 /// What is chosen before anybody is asked: by the command line, else as the version that is there, else by the product.
-fn choose(product: &Product, settings: &Settings, old: &Record) -> Chosen {
+fn choose(product: &Product, settings: &Settings, old: &Record, twin: Option<&Twin>) -> Chosen {
     let scope = product.rule(t!("scope"));
     let machine = if !scope.is(t!("asked")) {
         scope.is(t!("machine"))
     } else {
-        settings.machine.unwrap_or(old.is_there() && old.machine)
+        let before = if old.is_there() { old.machine } else { twin.is_some_and(|t| t.machine) };
+        settings.machine.unwrap_or(before)
     };
     let there = old.is_there() && old.machine == machine;
-    let folder = match settings.folder {
-        Some(folder) => folder,
-        None if there => old.folder,
-        None => default_folder(product, machine),
+    let twin = twin.filter(|t| !there && t.machine == machine);
+    let folder = match (settings.folder, twin) {
+        (Some(folder), _) => folder,
+        (None, _) if there => old.folder,
+        (None, Some(twin)) if !twin.folder.is_empty() => twin.folder,
+        _ => default_folder(product, machine),
+    };
+    // Whether a shortcut of a place is there, which the other kind of package has made.
+    let has_link = |place: i32| {
+        let top = places::shortcuts(place, machine);
+        product.notes.iter().any(|(kind, note)| {
+            let path = cat(&[top, t!("\\"), note.text(1), t!(".lnk")]);
+            *kind == SHORTCUT && note.number(0) == place && files::exists(path)
+        })
+    };
+    let wanted = |before: bool, place: i32, name: Text| match twin {
+        _ if there => before,
+        // It remembers that; one of an older make is looked at.
+        Some(_) => match registry::text(machine, wishes::own_key(product), name) {
+            text if text.is_empty() => has_link(place),
+            text => text.is(t!("x1")),
+        },
+        None => true,
     };
     let mut choices = Vec::new();
     for choice in &product.choices {
@@ -83,15 +108,15 @@ fn choose(product: &Product, settings: &Settings, old: &Record) -> Chosen {
         choices.push(match &settings.choices {
             Some(all) => all.iter().any(|k| k.same(key)),
             None if there => old.choices.iter().any(|k| k.is(key)),
-            None => choice.number(3) == 1,
+            None => twin.map_or(choice.number(3) == 1, |t| t.has(key)),
         });
     }
     Chosen {
         folder,
         machine,
         choices,
-        desktop: settings.desktop.unwrap_or(!there || old.desktop),
-        startup: settings.startup.unwrap_or(!there || old.startup),
+        desktop: settings.desktop.unwrap_or_else(|| wanted(old.desktop, 1, t!("Desktop"))),
+        startup: settings.startup.unwrap_or_else(|| wanted(old.startup, 2, t!("Startup"))),
     }
 }
 
@@ -101,19 +126,23 @@ fn uninstaller_of(package: &Package, old: &Record) -> Result<Vec<u8>> {
 }
 
 /// A program that stands in the folder that it is to remove: a copy of it does that, and this one waits.
-fn remove_from_elsewhere(package: &Package, settings: &Settings) -> Result<u32> {
-    let place = files::temporary_name(t!("~remove"));
-    files::make_folder(place)?;
+fn remove_from_elsewhere(package: &Package, product: &Product, settings: &Settings) -> Result<u32> {
+    let administrator = programs::is_administrator();
+    let place = files::fresh_folder(administrator)?;
     let copy = path(place, PROGRAM);
     files::write(copy, &files::read(package.path)?)?;
     let from = settings::quoted(cat(&[t!("/FROM="), package.path.parent()]));
     let code = programs::run(copy, cat(&[from, t!(" "), settings.line]), place);
-    files::remove_tree(place);
-    code.ok_or_else(|| Fault::last(copy))
+    let fault = Fault::last(copy);
+    // This program itself may lie there by now.
+    files::goes_afterwards(place);
+    files::remove_at_last(place, administrator, product.id);
+    code.ok_or(fault)
 }
 
 fn run() -> u32 {
     text::begin();
+    early::from_the_system_only();
     let line = settings::own_line();
     let settings = Settings::read(line);
     // A portable program's arguments are all its own.
@@ -151,22 +180,39 @@ fn set_up(mut package: Package, product: &'static Product, settings: Result<Sett
         Err(fault) => return silent::end_early(true, cat(&[fault.detail, t!(" is no switch of this program.")]), fault.code),
     };
     let end = |fault: Fault| silent::end_early(settings.silent, fault.detail, fault.code);
-    if package.removes && settings.from.is_none() && !settings.resume {
-        return remove_from_elsewhere(&package, settings).unwrap_or_else(end);
+    if let Err(fault) = settings.fits(product) {
+        return end(fault);
     }
-    let log_path = settings.log.unwrap_or_else(|| path(files::temporary(), cat(&[product.id, t!("-setup.log")])));
-    let mut log = log::Log::begin(log_path);
+    if !settings.silent && !settings.elevated && !settings.resume && !programs::is_administrator() && is_for_everyone(&package, product) {
+        // Only an administrator can change what is there for everyone: one is asked for before anything is begun.
+        let line = cat(&[t!("/ELEVATED "), settings.line]);
+        return programs::run_elevated(package.path, line).unwrap_or(code::CANCELLED);
+    }
+    if package.removes && settings.from.is_none() && !settings.resume {
+        return remove_from_elsewhere(&package, product, settings).unwrap_or_else(end);
+    }
+    if settings.from.is_some() {
+        files::goes_afterwards(package.path.parent());
+    }
+    let mut log = match settings.log {
+        Some(path) => log::Log::begin(path),
+        None => log::Log::begin_new(path(files::temporary(), cat(&[product.id, t!("-setup.log")]))),
+    };
     log.line(&[product.name, t!(" "), product.version, t!(" | "), settings.line]);
     log.line(&[package.path, t!(" is whole")]);
     shortcut::begin();
     let mut watch = watch::Watch::silent(&mut log, settings.in_use);
     let ready = one_at_a_time(product).and_then(|()| install::resume(product, &mut watch)).and_then(|()| match settings.from {
-        Some(folder) => Record::read(folder),
+        Some(folder) => install::installed_in(product, folder),
         None => install::installed(product),
     });
     if settings.resume {
         // Resuming was all. The copy that does it at a login lies in the folder that it has cleared.
         let stage = package.path.parent();
+        if files::is_fresh(stage) {
+            files::goes_afterwards(stage);
+            files::remove_at_last(stage, true, product.id);
+        }
         if stage.name().is(FOLDER) {
             files::delete_at_last(package.path);
             files::remove_folder(stage);
@@ -179,35 +225,61 @@ fn set_up(mut package: Package, product: &'static Product, settings: Result<Sett
         Err(fault) => (Record::default(), Some(fault)),
     };
     let old: &'static Record = Box::leak(Box::new(old));
-    let chosen = choose(product, settings, old);
+    let twin = if old.is_there() || package.removes { None } else { Twin::find(product) };
+    let chosen = choose(product, settings, old, twin);
     let removes = package.removes || settings.remove;
     if removes && fault.is_none() && !old.is_there() {
         fault = Some(Fault::new(code::NOT_INSTALLED, t!("setup-not-installed"), EMPTY));
     }
     let language = product.language(settings.language);
     if settings.silent {
-        let run = silent::Run { package: &mut package, product, chosen: &chosen, old, removes, fault, language };
-        return silent::run(run, &mut watch);
+        let run = silent::Run { package: &mut package, product, chosen: &chosen, old, twin, removes, fault, language };
+        let code = silent::run(run, &mut watch);
+        if removes && code == code::DONE && settings.log.is_none() {
+            log.forget();
+        }
+        return code;
     }
     if fault.is_none() && !removes {
-        let may = install::is_administrator() || product.rule(t!("scope")).is(t!("machine"));
+        let may = programs::is_administrator() || product.rule(t!("scope")).is(t!("machine"));
         let wanted = Chosen { machine: chosen.machine && may, ..chosen.clone() };
-        fault = install::check(product, &wanted, old).err();
+        fault = install::check(product, &wanted, old, twin).err();
     }
-    wizard::run(wizard::Start { package, product, settings, language, chosen, old, log, fault })
+    wizard::run(wizard::Start { package, product, settings, language, chosen, old, twin, log, fault })
 }
 
+/// Whether the product is there for everyone on this machine.
+fn is_for_everyone(package: &Package, product: &Product) -> bool {
+    let record = match package.removes {
+        true => install::installed_in(product, package.path.parent()),
+        false => install::installed(product),
+    };
+    record.is_ok_and(|r| r.is_there() && r.machine)
+}
+
+/// What says that this program is at work.
+static MUTEX: AtomicIsize = AtomicIsize::new(0);
+
 /// Two that change the same product at once would be in each other's way.
-fn one_at_a_time(product: &Product) -> Result<()> {
+pub fn one_at_a_time(product: &Product) -> Result<()> {
     let name = cat(&[t!("Global\\"), product.id, t!("-setup")]);
     // SAFETY: the name ends with a zero; the system lets it go with the process.
     unsafe {
         let mutex = CreateMutexW(core::ptr::null(), 1, name.ptr());
-        if mutex.is_null() || GetLastError() == ERROR_ALREADY_EXISTS {
+        let taken = mutex.is_null() || GetLastError() == ERROR_ALREADY_EXISTS;
+        if taken {
+            CloseHandle(mutex);
             return Err(Fault::new(code::BUSY, t!("setup-busy"), EMPTY));
         }
+        MUTEX.store(mutex as isize, Ordering::Relaxed);
     }
     Ok(())
+}
+
+/// Another process goes on in place of this one.
+pub fn let_another() {
+    // SAFETY: the handle is open, or none; this is its only owner.
+    unsafe { CloseHandle(MUTEX.swap(0, Ordering::Relaxed) as HANDLE) };
 }
 
 /// # Safety

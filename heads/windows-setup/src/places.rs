@@ -32,6 +32,12 @@ pub fn shortcuts(place: i32, machine: bool) -> Text {
     known(if machine { everybody } else { one })
 }
 
+/// Whether a folder lies in one of the system's folders of programs, where only administrators can write.
+pub fn is_in_programs(folder: Text) -> bool {
+    let tops = [shell::CSIDL_PROGRAM_FILES, shell::CSIDL_PROGRAM_FILESX86];
+    tops.iter().any(|top| setup_rules::trust::is_below(folder.units(), known(*top).units()))
+}
+
 pub fn home() -> Text {
     known(shell::CSIDL_PROFILE)
 }

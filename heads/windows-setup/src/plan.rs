@@ -5,13 +5,13 @@ use crate::files;
 use crate::journal::{waiting, waiting_folder, Change, FOLDER};
 use crate::package::Package;
 use crate::product::Product;
-use crate::record::{hash, Item, Record, NAME, PROGRAM};
+use crate::record::{hash, hash_of, Item, Record, NAME, PROGRAM, SEAL};
 use crate::registry::{self, At, Data};
 use crate::shortcut;
 use crate::system::{code, Fault, Result};
-use crate::text::{inner_first, join, path, sort, t, Names, Scope, Text, EMPTY};
+use crate::text::{cat, inner_first, join, path, sort, t, Names, Scope, Text, EMPTY};
 use crate::watch::Watch;
-use crate::wishes::{Chosen, Wishes};
+use crate::wishes::{own_key, Chosen, Wishes};
 use alloc::vec;
 use alloc::vec::Vec;
 
@@ -32,16 +32,28 @@ pub struct Plan<'p> {
     ready: u32,
 }
 
-/// A variable's value without some items, and with others; nothing if there are none left.
-fn with_items(now: Option<Data>, without: &[Item], with: &[Item]) -> Option<Data> {
-    let (kind, text) = now.map_or((windows_sys::Win32::System::Registry::REG_EXPAND_SZ, EMPTY), |d| (d.kind, d.as_text()));
+/// A variable's value without some items, and with others; nothing if there are none left. `hidden` stands for the
+/// machine's value where a person's own would hide it.
+fn with_items(now: Option<Data>, hidden: Text, without: &[Item], with: &[Item]) -> Option<Data> {
+    let (kind, text) = now.map_or((windows_sys::Win32::System::Registry::REG_EXPAND_SZ, hidden), |d| (d.kind, d.as_text()));
     let mut items = text.split(b';');
     let gone = |i: Text| without.iter().chain(with).any(|w| w.text.same(i));
     items.retain(|i| !i.is_empty() && !gone(*i));
     for item in with {
         items.insert(if item.front { 0 } else { items.len() }, item.text);
     }
-    (!items.is_empty()).then(|| Data::of_text(kind, join(&items, t!(";"))))
+    let is_nothing = items.is_empty() || items.len() == 1 && items[0].is(hidden);
+    (!is_nothing).then(|| Data::of_text(kind, join(&items, t!(";"))))
+}
+
+/// What a person's variable begins with so that it does not hide the machine's of the same name. Only of the search path
+/// does the system itself put both together.
+fn hidden(at: At) -> Text {
+    let key = t!("SYSTEM\\CurrentControlSet\\Control\\Session Manager\\Environment");
+    if at.machine || at.name.same(t!("PATH")) || registry::read(At::new(true, key, at.name)).is_none() {
+        return EMPTY;
+    }
+    cat(&[t!("%"), at.name, t!("%")])
 }
 
 impl<'p> Plan<'p> {
@@ -63,8 +75,9 @@ impl<'p> Plan<'p> {
     }
 
     /// What a removal changes.
-    pub fn removal(old: &Record) -> Vec<Change> {
+    pub fn removal(product: &Product, old: &Record) -> Vec<Change> {
         let mut changes = Vec::new();
+        seal(product, old.machine, None, &mut changes);
         leave(old, &mut changes, 0, None);
         changes
     }
@@ -81,7 +94,7 @@ impl<'p> Plan<'p> {
         self.put(self.chosen.path(PROGRAM), n);
         for link in &wishes.links {
             let (n, to) = self.waiting()?;
-            shortcut::write(to, link, self.product.id)?;
+            shortcut::write(to, link)?;
             self.put(link.path, n);
         }
         self.machine_changes(&wishes);
@@ -90,7 +103,9 @@ impl<'p> Plan<'p> {
         self.next += self.old.files.len() as u32;
         let own = self.chosen.path(NAME);
         self.record.files.push(own);
-        let n = self.stage_file(&self.record.bytes())?;
+        let bytes = self.record.bytes();
+        let n = self.stage_file(&bytes)?;
+        seal(self.product, self.chosen.machine, Some(hash_of(&bytes)), &mut self.changes);
         self.changes.push(Change::File(own, n));
         watch.step(t!("all changes are worked out"));
         Ok(())
@@ -290,6 +305,14 @@ impl<'p> Plan<'p> {
     }
 }
 
+/// Says in the machine's part of the registry what the record is; not of the record, which can't hold its own hash.
+fn seal(product: &Product, machine: bool, hash: Option<Text>, changes: &mut Vec<Change>) {
+    if machine {
+        let at = At::new(true, own_key(product), SEAL);
+        changes.push(Change::Value(at, hash.map(Data::text), registry::read(at)));
+    }
+}
+
 /// Changes each variable once, with all of its items.
 fn variables(old: &[Item], new: &[Item], changes: &mut Vec<Change>) {
     let mut places: Vec<At> = Vec::new();
@@ -303,7 +326,7 @@ fn variables(old: &[Item], new: &[Item], changes: &mut Vec<Change>) {
         without.retain(|i| i.at.same(at));
         with.retain(|i| i.at.same(at));
         let now = registry::read(at);
-        let then = with_items(now, &without, &with);
+        let then = with_items(now, hidden(at), &without, &with);
         if then != now {
             changes.push(Change::Value(at, then, now));
         }

@@ -34,8 +34,16 @@ pub fn run(package: &mut Package, product: &Product, portable: Item, line: Text)
     let seal = hex(&package.seal[16..24]);
     let cache = path(crate::places::known(CSIDL_LOCAL_APPDATA), product.id);
     let folder = path(cache, cat(&[product.version, t!("-"), seal]));
+    if files::is_folder(folder) && !is_whole(product, folder) {
+        // A file is missing or was changed: all of it comes anew, unless it is running right now.
+        let aside = cat(&[folder, t!(".part"), files::ticks_text()]);
+        if files::rename(folder, aside).is_ok() {
+            files::remove_tree(aside);
+        }
+    }
     if !files::is_folder(folder) {
         unpack(package, product, cache, folder)?;
+        clear_older(product, cache, folder.name());
     }
     let choices = alloc::vec![true; product.choices.len()];
     let chosen = Chosen { folder, machine: false, choices, desktop: false, startup: false };
@@ -58,6 +66,39 @@ pub fn run(package: &mut Package, product: &Product, portable: Item, line: Text)
     let file = chosen.path(program.file);
     let code = programs::run(file, cat(&[own, space, line]), chosen.working_folder(&program));
     code.ok_or_else(|| Fault::last(file))
+}
+
+/// Whether each file is there with its length and its time.
+fn is_whole(product: &Product, folder: Text) -> bool {
+    // The files lie one behind the other in the stream, each behind its length.
+    let end = product.bytes + 4 * product.files.len() as u64;
+    let mut files = product.files.iter().peekable();
+    while let Some(file) = files.next() {
+        let next = files.peek().map_or(end, |f| u64::from(f.offset));
+        let size = next.wrapping_sub(u64::from(file.offset) + 4);
+        // SAFETY: no text leaves the loop's body.
+        let _scope = unsafe { Scope::new() };
+        if files::seen(path(folder, file.path)) != Some((size, file.time)) {
+            return false;
+        }
+    }
+    true
+}
+
+/// Versions that are older than this one go, and what was left half unpacked, unless somebody runs it.
+fn clear_older(product: &Product, cache: Text, own: Text) {
+    for name in files::names(cache) {
+        let version = name.first(name.units().iter().rposition(|u| *u == b'-'.into()).unwrap_or(0));
+        let is_part = name.find(t!(".part")).is_some();
+        if name.is(own) || !is_part && !crate::install::is_newer(product.version, version) {
+            continue;
+        }
+        // What runs can't be moved.
+        let (from, aside) = (path(cache, name), path(cache, cat(&[name, t!(".part"), files::ticks_text()])));
+        if files::rename(from, aside).is_ok() {
+            files::remove_tree(aside);
+        }
+    }
 }
 
 fn unpack(package: &mut Package, product: &Product, cache: Text, folder: Text) -> Result<()> {

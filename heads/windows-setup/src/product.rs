@@ -119,26 +119,18 @@ pub struct Product {
 
 /// Whether a path stays in the product's folder: nothing that a damaged or hostile package says leads out of it.
 pub fn stays_inside(path: Text) -> bool {
-    path.units().split(|u| *u == b'\\'.into()).all(is_name)
-}
-
-/// Whether letters can be the name of a file, on every disk: neither nothing, nor this folder or the one above, nor with
-/// what the system would cut off.
-fn is_name(name: &[u16]) -> bool {
-    let is_one_of = |unit: &u16, letters: &[u8]| letters.iter().any(|l| u16::from(*l) == *unit);
-    let plain = name.iter().all(|u| *u >= 32 && !is_one_of(u, b"/:*?\"<>|"));
-    plain && name.last().is_some_and(|u| !is_one_of(u, b". "))
+    setup_rules::path::stays_inside(path.units())
 }
 
 /// The path below the product's folder; nothing stands for that itself.
 fn inside(text: Text) -> Result<Text> {
-    let rest = if text.begins(INSTALL) { text.skip(1) } else { text };
-    let rest = if rest.begins(t!("\\")) { rest.skip(1) } else { rest };
-    if rest.is_empty() || stays_inside(rest) {
-        return Ok(rest);
+    match setup_rules::path::inside(text.units()) {
+        Some(rest) => Ok(text.skip(text.len() - rest.len())),
+        None => {
+            let detail = cat(&[t!("the path "), text, t!(" leads out of the folder")]);
+            Err(Fault::new(code::DAMAGED, t!("setup-damaged"), detail))
+        }
     }
-    let detail = cat(&[t!("the path "), rest, t!(" leads out of the folder")]);
-    Err(Fault::new(code::DAMAGED, t!("setup-damaged"), detail))
 }
 
 fn bad() -> Fault {
@@ -221,7 +213,7 @@ impl Product {
                 inside(item.text(3))?;
                 self.programs.push(item);
             }
-            kind::SHORTCUT if !is_name(item.text(1).units()) || item.text(1).has(b"\\") => return Err(bad()),
+            kind::SHORTCUT if !stays_inside(item.text(1)) || item.text(1).has(b"\\") => return Err(bad()),
             kind::FONT => drop(inside(item.text(0))?),
             kind::CHOICE => self.choices.push(item),
             kind::HARD_LINK => {
@@ -279,15 +271,18 @@ impl Product {
     /// The language with this code, or that of the system, or the first.
     pub fn language(&self, code: Text) -> usize {
         // SAFETY: no preconditions.
-        let system = i32::from(unsafe { windows_sys::Win32::Globalization::GetUserDefaultUILanguage() });
-        let mut found = 0;
-        for (n, language) in self.languages.iter().enumerate().rev() {
+        let system = unsafe { windows_sys::Win32::Globalization::GetUserDefaultUILanguage() };
+        let (mut found, mut best) = (0, 0);
+        for (n, language) in self.languages.iter().enumerate() {
             if language.text(0).same(code) {
                 return n;
             }
             let numbers = language.number(1).max(0) as usize;
-            if (0..numbers).any(|k| language.number(2 + k) == system) {
-                found = n;
+            for k in 0..numbers {
+                let fit = setup_rules::language::fit(system, language.number(2 + k) as u16);
+                if fit > best {
+                    (found, best) = (n, fit);
+                }
             }
         }
         found

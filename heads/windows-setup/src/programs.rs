@@ -43,7 +43,7 @@ pub fn start(product: &Product, chosen: &Chosen, key: Text) {
 /// The token of the desktop's own process: that of the person, without an administrator's rights. None where this
 /// process has no more rights than that.
 fn shell_token() -> Option<HANDLE> {
-    if !crate::install::is_administrator() {
+    if !is_administrator() {
         return None;
     }
     // SAFETY: handles are closed once; sizes are those of the structures.
@@ -65,6 +65,31 @@ fn shell_token() -> Option<HANDLE> {
         CloseHandle(token);
         (ok != 0).then_some(copy)
     }
+}
+
+/// Which of a person's two tokens this process has, if there are two.
+fn elevation() -> i32 {
+    let (mut kind, mut length) = (0i32, 0);
+    // SAFETY: the buffer is as long as is said; the handle is closed once.
+    unsafe {
+        let mut token = null_mut();
+        if th::OpenProcessToken(th::GetCurrentProcess(), se::TOKEN_QUERY, &mut token) != 0 {
+            se::GetTokenInformation(token, se::TokenElevationType, (&raw mut kind).cast(), 4, &mut length);
+            CloseHandle(token);
+        }
+    }
+    kind
+}
+
+/// Whether this process has rights that other programs of the same person don't have: they could write what it reads.
+pub fn is_elevated() -> bool {
+    elevation() == se::TokenElevationTypeFull
+}
+
+pub fn is_administrator() -> bool {
+    // SAFETY: no preconditions.
+    let is_member = unsafe { windows_sys::Win32::UI::Shell::IsUserAnAdmin() != 0 };
+    is_member && elevation() != se::TokenElevationTypeLimited
 }
 
 /// Runs a program as an administrator and waits for it; none if the person refuses.

@@ -1,14 +1,17 @@
 //! The record: what is installed, and what was there before. It lies in the product's folder and is all that an upgrade
 //! and a removal go by.
 
-use crate::files;
 use crate::lines::{Fields, Lines};
-use crate::registry::{At, Data};
+use crate::product::Product;
+use crate::registry::{self, At, Data};
 use crate::services::Config;
 use crate::system::Result;
-use crate::text::{hex, path, t, Text};
+use crate::text::{cat, hex, path, t, Text};
+use crate::wishes::own_key;
+use crate::{files, places, programs};
 use alloc::vec::Vec;
 use nsis_archive::seal::Hash;
+use setup_rules::trust::{self, Origin, Trust};
 
 /// Its file, and the program that removes the product.
 pub const NAME: Text = t!("uninstall.dat");
@@ -46,6 +49,17 @@ pub struct Record {
     pub fonts: Vec<Text>,
 }
 
+/// The value in the machine's part of the registry that says what the record of an installation for everyone is: only
+/// administrators can write there, wherever the product's folder is.
+pub const SEAL: Text = t!("RecordSeal");
+
+/// The hash of bytes.
+pub fn hash_of(bytes: &[u8]) -> Text {
+    let mut hasher = Hash::default();
+    hasher.update(bytes);
+    hex(&hasher.plain())
+}
+
 /// A file's hash.
 pub fn hash(path: Text) -> Result<Text> {
     let file = files::File::open(path)?;
@@ -65,15 +79,54 @@ impl Record {
         !self.folder.is_empty()
     }
 
-    /// Reads the record of the product in a folder; an empty one if there is none.
-    pub fn read(folder: Text) -> Result<Self> {
-        let mut it = Self::default();
+    /// Reads the record of the product in a folder; an empty one if there is none. An elevated run takes no more of it
+    /// than what it can trust.
+    pub fn read(product: &Product, folder: Text, machine: Option<bool>) -> Result<Self> {
         let file = path(folder, NAME);
         if folder.is_empty() || !files::exists(file) {
-            return Ok(it);
+            return Ok(Self::default());
         }
-        it.folder = folder;
-        let mut f = Fields::of(&files::read(file)?)?;
+        let bytes = files::read(file)?;
+        let mut it = Self::parse(folder, &bytes)?;
+        // Where it is known from says whose it is. A folder that nobody knows is trusted least.
+        let seal = registry::text(true, own_key(product), SEAL);
+        let sealed = (!seal.is_empty()).then(|| seal.is(hash_of(&bytes)));
+        let sealed = if machine.is_none() { Some(false) } else { sealed };
+        it.machine = machine.unwrap_or(it.machine);
+        let in_programs = places::is_in_programs(folder);
+        let origin = Origin { elevated: programs::is_elevated(), machine: it.machine, sealed, in_programs };
+        if trust::of(origin) == Trust::Own {
+            it.keep_own(product);
+        }
+        Ok(it)
+    }
+
+    /// Leaves out what could do harm if somebody else wrote it.
+    fn keep_own(&mut self, product: &Product) {
+        let folder = self.folder.units();
+        let links = [0, 1, 2].map(|place| places::shortcuts(place, self.machine));
+        let below = |path: Text| trust::is_below(path.units(), folder);
+        let is_link = |path: Text| path.ends(t!(".lnk")) && links.iter().any(|l| trust::is_below(path.units(), l.units()));
+        let of_ours = [
+            own_key(product),
+            path(t!("Software\\Microsoft\\Windows\\CurrentVersion\\Uninstall"), product.id),
+            cat(&[t!("Software\\Classes\\"), product.id, t!(".")]),
+        ];
+        let own = |at: &At| at.machine == self.machine && of_ours.iter().any(|o| at.key.upper().begins(o.upper()));
+        self.files.retain(|f| below(*f) || is_link(*f));
+        self.folders.retain(|f| below(*f) || f.same(self.folder));
+        self.keys.retain(own);
+        self.values.retain(|(at, ..)| own(at));
+        for (_, _, before) in &mut self.values {
+            *before = None;
+        }
+        self.items.retain(|i| below(i.text) || i.text.same(self.folder));
+        self.services.clear();
+    }
+
+    fn parse(folder: Text, bytes: &[u8]) -> Result<Self> {
+        let mut it = Self { folder, ..Self::default() };
+        let mut f = Fields::of(bytes)?;
         while let Some(kind) = f.kind() {
             match kind.among(t!("version|machine|desktop|startup|choice|folder|file|font|kept|key|value|item|service")) {
                 0 => it.version = f.text()?,

@@ -177,6 +177,12 @@ pub fn read(at: At) -> Option<Data> {
     }
 }
 
+/// A text's value; nothing if there is none.
+#[inline(never)]
+pub fn text(machine: bool, key: Text, name: Text) -> Text {
+    read(At::new(machine, key, name)).map_or(EMPTY, Data::as_text)
+}
+
 pub fn set(at: At, data: Data) -> Result<()> {
     let key = create(at, reg::KEY_SET_VALUE)?;
     // SAFETY: the name ends with a zero; the data has as many bytes as is said.

@@ -82,24 +82,27 @@ pub fn set(config: Config) -> Result<()> {
     Ok(())
 }
 
-/// Stops a service and waits until it has stopped, half a minute at most.
-pub fn stop(name: Text) {
-    let Ok(manager) = manager() else { return };
-    let Some(service) = open(&manager, name) else { return };
+/// Stops a service and waits until it has stopped, half a minute at most; gives whether it was running.
+pub fn stop(name: Text) -> bool {
+    let Ok(manager) = manager() else { return false };
+    let Some(service) = open(&manager, name) else { return false };
+    let end = ticks() + 30_000;
+    let mut asked = false;
     // SAFETY: the structure is plain data, filled by the system.
     unsafe {
         let mut status: sc::SERVICE_STATUS = core::mem::zeroed();
-        if sc::ControlService(service.0, sc::SERVICE_CONTROL_STOP, &mut status) == 0 {
-            return;
-        }
-        let end = ticks() + 30_000;
-        while sc::QueryServiceStatus(service.0, &mut status) != 0
-            && status.dwCurrentState != sc::SERVICE_STOPPED
-            && ticks() < end
-        {
+        while sc::QueryServiceStatus(service.0, &mut status) != 0 && status.dwCurrentState != sc::SERVICE_STOPPED && ticks() < end {
+            // One that is only starting can't be stopped yet, and one that has just started may not listen yet.
+            if !asked && status.dwCurrentState == sc::SERVICE_RUNNING {
+                if status.dwControlsAccepted & sc::SERVICE_ACCEPT_STOP == 0 {
+                    break;
+                }
+                asked = sc::ControlService(service.0, sc::SERVICE_CONTROL_STOP, &mut status) != 0;
+            }
             Sleep(100);
         }
     }
+    asked
 }
 
 /// Starts a service; that it can't be is its own trouble.

@@ -1,6 +1,6 @@
-//! The command line: the switches that this format is known by, and further ones with names. `/S` installs silently,
-//! `/D=FOLDER`, the last one and without quotes, says where.
+//! The command line: switches in any order, quoted as usual. `/S` installs silently, `/FOLDER="…"` says where.
 
+use crate::product::Product;
 use crate::system::{code, Fault, Result};
 use crate::text::{cat, join, t, Text, EMPTY};
 use alloc::vec::Vec;
@@ -67,17 +67,7 @@ impl Settings {
             elevated: false,
             line,
         };
-        let mut switches = line;
-        // A folder's name goes to the line's end, blanks included.
-        if let Some(at) = line.find(t!("/D=")) {
-            let before = line.first(at);
-            // Some shells put the whole switch in quotes.
-            if before.is_empty() || before.ends(t!(" ")) || before.ends(t!("\"")) {
-                it.folder = Some(line.skip(at + 3).trim(b" \t\"").without_slash());
-                switches = if before.ends(t!("\"")) { before.first(at - 1) } else { before };
-            }
-        }
-        for argument in arguments(switches) {
+        for argument in arguments(line) {
             it.take(argument)?;
         }
         Ok(it)
@@ -91,19 +81,17 @@ impl Settings {
         let name = name.upper();
         let unknown = || Err(Fault::new(code::USAGE, t!("setup-usage"), argument));
         let Some(value) = value else {
-            match name.among(t!("/S|/REMOVE|/RESUME|/ELEVATED|/NCRC")) {
+            match name.among(t!("/S|/REMOVE|/RESUME|/ELEVATED")) {
                 0 => self.silent = true,
                 1 => self.remove = true,
                 2 => self.resume = true,
                 3 => self.elevated = true,
-                // The check is always made: it takes less than a moment.
-                4 => {}
                 _ => return unknown(),
             }
             return Ok(());
         };
         let yes = value.among(t!("1|yes")) < 2;
-        match name.among(t!("/SCOPE|/CHOICES|/DESKTOP|/STARTUP|/LANGUAGE|/LOG|/FROM|/IN-USE")) {
+        match name.among(t!("/SCOPE|/CHOICES|/DESKTOP|/STARTUP|/LANGUAGE|/LOG|/FROM|/IN-USE|/FOLDER")) {
             0 => match value.among(t!("person|machine")) {
                 n @ 0..=1 => self.machine = Some(n == 1),
                 _ => return unknown(),
@@ -122,7 +110,30 @@ impl Settings {
                     _ => return unknown(),
                 }
             }
+            // A backslash before the closing quote makes that quote a part of the name.
+            8 => self.folder = Some(value.trim(b" \t\"").without_slash()),
             _ => return unknown(),
+        }
+        Ok(())
+    }
+}
+
+impl Settings {
+    /// What of it this product does not have; said before anything is changed.
+    pub fn fits(&self, product: &Product) -> Result<()> {
+        let wrong = |what: Text, known: Text| Err(Fault::new(code::USAGE, t!("setup-usage"), cat(&[what, t!("; possible: "), known])));
+        let mut keys = Vec::new();
+        for choice in &product.choices {
+            keys.push(choice.text(0));
+        }
+        for key in self.choices.iter().flatten() {
+            if !key.is_empty() && !keys.iter().any(|k| k.same(*key)) {
+                return wrong(cat(&[t!("/CHOICES="), *key]), join(&keys, t!(", ")));
+            }
+        }
+        let scope = product.rule(t!("scope"));
+        if !scope.is(t!("asked")) && self.machine.is_some_and(|m| m != scope.is(t!("machine"))) {
+            return wrong(t!("/SCOPE="), scope);
         }
         Ok(())
     }

@@ -22,6 +22,8 @@ pub struct Link {
     pub arguments: Text,
     pub folder: Text,
     pub description: Text,
+    /// By which the task bar knows the program's windows.
+    pub model: Text,
 }
 
 type Object = *mut *const *const c_void;
@@ -79,7 +81,7 @@ pub fn begin() {
 }
 
 /// Writes a shortcut.
-pub fn write(path: Text, link: &Link, model_id: Text) -> Result<()> {
+pub fn write(path: Text, link: &Link) -> Result<()> {
     // SAFETY: interfaces and their methods are those of the system's own declarations: IShellLinkW, IPropertyStore,
     // IPersistFile; texts end with a zero and live until the call is over.
     unsafe {
@@ -96,7 +98,7 @@ pub fn write(path: Text, link: &Link, model_id: Text) -> Result<()> {
         let mut object: Object = core::ptr::null_mut();
         if method::<Query>(shell.0, 0)(shell.0, &PROPERTY_STORE, &mut object) >= 0 {
             let store = Held(object);
-            let value = Variant { kind: VT_LPWSTR, reserved: [0; 3], text: model_id.ptr(), rest: 0 };
+            let value = Variant { kind: VT_LPWSTR, reserved: [0; 3], text: link.model.ptr(), rest: 0 };
             checked(method::<SetValue>(store.0, 6)(store.0, &MODEL_ID, &value), path)?;
             checked(method::<Commit>(store.0, 7)(store.0), path)?;
         }

@@ -6,6 +6,7 @@ use crate::product::Product;
 use crate::record::Record;
 use crate::system::{Fault, Result};
 use crate::text::{cat, t, to_utf8, Text};
+use crate::twin::Twin;
 use crate::watch::Watch;
 use crate::wishes::Chosen;
 use windows_sys::Win32::Storage::FileSystem::WriteFile;
@@ -13,7 +14,8 @@ use windows_sys::Win32::System::Console::{AttachConsole, GetStdHandle, ATTACH_PA
 
 /// Writes a sentence to the error stream.
 fn complain(sentence: Text) {
-    let line = to_utf8(cat(&[sentence, t!("\r\n")]).units());
+    // In windows the sign stands twice, so that it is no key's.
+    let line = to_utf8(cat(&[sentence.replace(t!("&&"), t!("&")), t!("\r\n")]).units());
     // SAFETY: the buffer has as many bytes; where there is no stream nothing happens.
     unsafe {
         AttachConsole(ATTACH_PARENT_PROCESS);
@@ -37,6 +39,7 @@ pub struct Run<'r> {
     pub product: &'static Product,
     pub chosen: &'r Chosen,
     pub old: &'r Record,
+    pub twin: Option<&'static Twin>,
     pub removes: bool,
     /// Something that already speaks against it.
     pub fault: Option<Fault>,
@@ -48,7 +51,7 @@ pub fn run(run: Run, watch: &mut Watch) -> u32 {
     let result: Result<()> = match run.fault {
         Some(fault) => Err(fault),
         None if run.removes => crate::uninstaller_of(package, old).and_then(|p| install::remove(product, old, &p, watch)),
-        None => install::install(package, product, chosen, old, watch),
+        None => install::install(package, product, chosen, old, run.twin, watch),
     };
     watch.log.result(&result);
     match result {

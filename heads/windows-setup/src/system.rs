@@ -55,6 +55,8 @@ pub mod code {
     pub const SPACE: u32 = 112;
     pub const ELEVATION: u32 = 740;
     pub const OLD_WINDOWS: u32 = 1150;
+    /// `ERROR_INSTALL_PACKAGE_REJECTED`: it is there for somebody else.
+    pub const OTHER_SCOPE: u32 = 1625;
     pub const CANCELLED: u32 = 1602;
     pub const FAILED: u32 = 1603;
     pub const NOT_INSTALLED: u32 = 1605;

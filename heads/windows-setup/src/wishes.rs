@@ -4,7 +4,7 @@
 use crate::places;
 use crate::product::{below, Item as Note, Product, Program, INSTALL};
 use crate::record::{Item, PROGRAM};
-use crate::registry::{At, Data};
+use crate::registry::{self, At, Data};
 use crate::services::{Config, Settings};
 use crate::settings::{command_line, quoted_path};
 use crate::shortcut::Link;
@@ -111,7 +111,10 @@ impl Work<'_> {
 
     #[inline(never)]
     fn set(&mut self, key: Text, name: Text, data: Data) {
-        self.it.values.push((At::new(self.chosen.machine, key, name), data, None));
+        let at = At::new(self.chosen.machine, key, name);
+        if !self.it.values.iter().any(|(a, ..)| a.same(at)) {
+            self.it.values.push((at, data, None));
+        }
     }
 
     #[inline(never)]
@@ -125,6 +128,22 @@ impl Work<'_> {
         self.text(path(key, t!("shell\\open\\command")), EMPTY, line);
     }
 
+    /// The name by which the task bar knows a program's windows: the product's, for its first one.
+    fn model(&self, key: Text) -> Text {
+        let first = self.product.programs.first().map_or(EMPTY, |p| p.text(0));
+        if key.is(first) { self.product.id } else { cat(&[self.product.id, t!("."), key]) }
+    }
+
+    /// What the product can open, for the system's own page of standard programs.
+    fn offer(&mut self, kind: Text, what: Text, class: Text) {
+        let own = path(own_key(self.product), t!("Capabilities"));
+        let summary = self.product.identity.text(4);
+        self.text(own, t!("ApplicationName"), self.product.name);
+        self.text(own, t!("ApplicationDescription"), if summary.is_empty() { self.product.name } else { summary });
+        self.text(path(own, kind), what, class);
+        self.text(t!("Software\\RegisteredApplications"), self.product.id, own);
+    }
+
     fn note(&mut self, kind: u16, note: Note) {
         let chosen = self.chosen;
         match kind {
@@ -136,12 +155,15 @@ impl Work<'_> {
                     _ => true,
                 };
                 let Some(p) = self.program(note.text(2)).filter(|_| wanted) else { return };
+                // A link for everyone names the folder by the variable, which is everybody's own.
+                let folder = if p.working == 1 { t!("%USERPROFILE%") } else { chosen.working_folder(&p) };
                 self.it.links.push(Link {
                     path: cat(&[places::shortcuts(place, chosen.machine), t!("\\"), note.text(1), t!(".lnk")]),
                     target: chosen.path(p.file),
                     arguments: chosen.arguments(&p.arguments, &note.list(4)),
-                    folder: chosen.working_folder(&p),
+                    folder,
                     description: note.text(3),
+                    model: self.model(note.text(2)),
                 });
             }
             kind::FILE_TYPE => {
@@ -155,17 +177,28 @@ impl Work<'_> {
                 self.open(key, &p);
                 for extension in extensions {
                     let key = cat(&[t!("Software\\Classes\\."), extension]);
-                    self.text(key, EMPTY, class);
-                    self.text(key, t!("Content Type"), note.text(0));
+                    // What another program has is its own: this one offers itself beside it.
+                    if is_free(key, class) {
+                        self.text(key, EMPTY, class);
+                        self.text(key, t!("Content Type"), note.text(0));
+                    }
                     self.text(path(key, t!("OpenWithProgids")), class, EMPTY);
+                    self.offer(t!("FileAssociations"), cat(&[t!("."), extension]), class);
                 }
             }
             kind::LINK_SCHEME => {
                 let Some(p) = self.program(note.text(1)) else { return };
-                let key = cat(&[t!("Software\\Classes\\"), note.text(0)]);
-                self.text(key, EMPTY, cat(&[t!("URL:"), note.text(0)]));
-                self.text(key, t!("URL Protocol"), EMPTY);
-                self.open(key, &p);
+                let class = cat(&[self.product.id, t!(".link."), note.text(0)]);
+                let free = is_free_link(path(t!("Software\\Classes"), note.text(0)), p.file.name());
+                for name in [class, note.text(0)] {
+                    if name.is(class) || free {
+                        let key = path(t!("Software\\Classes"), name);
+                        self.text(key, EMPTY, cat(&[t!("URL:"), note.text(0)]));
+                        self.text(key, t!("URL Protocol"), EMPTY);
+                        self.open(key, &p);
+                    }
+                }
+                self.offer(t!("URLAssociations"), note.text(0), class);
             }
             kind::REGISTRY => {
                 let mut texts = note.list(5);
@@ -205,6 +238,8 @@ impl Work<'_> {
                 };
                 let (name, text) = (note.text(0), chosen.text(note.text(2)));
                 match note.number(1) {
+                    // A value with variables of the system's in it.
+                    0 if text.has(b"%") => self.set(key, name, Data::of_text(reg::REG_EXPAND_SZ, text)),
                     0 => self.text(key, name, text),
                     n => self.it.items.push(Item { at: At::new(chosen.machine, key, name), text, front: n == 1 }),
                 }
@@ -253,8 +288,35 @@ impl Work<'_> {
         for (name, n) in [(t!("EstimatedSize"), size), (t!("NoModify"), 1), (t!("NoRepair"), 1)] {
             self.set(key, name, Data::number(n));
         }
-        self.text(own_key(product), t!("InstallFolder"), chosen.folder);
+        // What was chosen, for whichever package comes next.
+        let own = own_key(product);
+        self.text(own, t!("InstallFolder"), chosen.folder);
+        for (n, choice) in product.choices.iter().enumerate() {
+            let name = cat(&[t!("Choice."), choice.text(0)]);
+            self.text(own, name, if chosen.has(n as i32) { t!("1") } else { t!("0") });
+        }
+        for (name, wanted) in [(t!("Desktop"), chosen.desktop), (t!("Startup"), chosen.startup)] {
+            self.text(own, name, if wanted { t!("x1") } else { t!("x") });
+        }
     }
+}
+
+/// Whether nobody else has a kind of file: neither for everyone nor for this person.
+fn is_free(key: Text, class: Text) -> bool {
+    let others = |machine: bool| {
+        let now = registry::text(machine, key, EMPTY);
+        !now.is_empty() && !now.same(class)
+    };
+    !others(true) && !others(false)
+}
+
+/// Whether nobody else opens a kind of link.
+fn is_free_link(key: Text, own: Text) -> bool {
+    let others = |machine: bool| {
+        let now = registry::text(machine, path(key, t!("shell\\open\\command")), EMPTY);
+        !now.is_empty() && now.upper().find(cat(&[t!("\\"), own]).upper()).is_none()
+    };
+    !others(true) && !others(false)
 }
 
 pub fn own_key(product: &Product) -> Text {

@@ -10,6 +10,7 @@ use crate::record::Record;
 use crate::settings::Settings;
 use crate::system::{code, Fault};
 use crate::text::{cat, t, Text, EMPTY};
+use crate::twin::Twin;
 use crate::watch::{Answer, Watch};
 use crate::window::{self, kind, Look, FIRST_ID};
 use crate::wishes::Chosen;
@@ -64,6 +65,7 @@ struct Job {
     product: &'static Product,
     chosen: Chosen,
     old: &'static Record,
+    twin: Option<&'static Twin>,
     log: Log,
     task: Task,
 }
@@ -74,6 +76,7 @@ pub struct Ui {
     language: usize,
     pub chosen: Chosen,
     old: &'static Record,
+    twin: Option<&'static Twin>,
     accepted: bool,
     start_now: bool,
     page: &'static Page,
@@ -213,7 +216,7 @@ impl Ui {
     fn begin(&mut self, task: Task) {
         self.take();
         if task == Task::Install {
-            if let Err(fault) = install::check(self.product, &self.chosen, self.old) {
+            if let Err(fault) = install::check(self.product, &self.chosen, self.old, self.twin) {
                 return self.failed(fault);
             }
         }
@@ -237,7 +240,7 @@ impl Ui {
         match control.number(control::ACTION) {
             action::GO => {
                 self.take();
-                if page.item.text(0).is(t!("Scope")) && self.chosen.machine && !install::is_administrator() {
+                if page.item.text(0).is(t!("Scope")) && self.chosen.machine && !programs::is_administrator() {
                     return self.hand_over();
                 }
                 self.show(control.text(control::PAGE));
@@ -311,14 +314,24 @@ impl Ui {
         let line = cat(&[t!("/ELEVATED /SCOPE=machine /LANGUAGE="), language, t!(" "), self.settings.line]);
         // SAFETY: the window is alive.
         unsafe { wm::ShowWindow(self.window, wm::SW_HIDE) };
+        crate::let_another();
+        if let Some(job) = &mut self.job {
+            job.log.close();
+        }
         match programs::run_elevated(crate::package::own_path(), line) {
             Some(code) => {
                 self.outcome = code;
                 self.quit();
             }
             // Refused by the person: the page is still there.
-            // SAFETY: the window is alive.
-            None => drop(unsafe { wm::ShowWindow(self.window, wm::SW_SHOW) }),
+            None => {
+                let taken = crate::one_at_a_time(self.product);
+                // SAFETY: the window is alive.
+                unsafe { wm::ShowWindow(self.window, wm::SW_SHOW) };
+                if let Err(fault) = taken {
+                    self.failed(fault);
+                }
+            }
         }
     }
 }
@@ -360,7 +373,7 @@ unsafe extern "system" fn work(job: *mut c_void) -> u32 {
     crate::shortcut::begin();
     let mut watch = Watch::person(&mut job.log);
     let result = match job.task {
-        Task::Install => install::install(&mut job.package, job.product, &job.chosen, job.old, &mut watch),
+        Task::Install => install::install(&mut job.package, job.product, &job.chosen, job.old, job.twin, &mut watch),
         Task::Remove => crate::uninstaller_of(&job.package, job.old)
             .and_then(|program| install::remove(job.product, job.old, &program, &mut watch)),
     };
@@ -381,6 +394,7 @@ pub struct Start {
     pub language: usize,
     pub chosen: Chosen,
     pub old: &'static Record,
+    pub twin: Option<&'static Twin>,
     pub log: Log,
     /// Something that already speaks against it.
     pub fault: Option<Fault>,
@@ -400,15 +414,15 @@ pub fn run(start: Start) -> u32 {
         wm::RegisterClassW(&class);
         ANSWERED.store(th::CreateEventW(null(), 0, 0, null()) as isize, Ordering::Relaxed);
     }
-    let Start { package, product, settings, language, chosen, old, log, fault } = start;
+    let Start { package, product, settings, language, chosen, old, twin, log, fault } = start;
     let first = first_page(product, settings, old, package.removes);
     let Some(page) = page_of(product, first) else { return code::DAMAGED };
     let look = Look::of(product, window::dpi());
     let start_now = !product.rule(t!("start-at-end")).is_empty();
     let log_path = log.path;
-    let job = Job { package, product, chosen: chosen.clone(), old, log, task: Task::Install };
+    let job = Job { package, product, chosen: chosen.clone(), old, twin, log, task: Task::Install };
     let all = Ui {
-        product, settings, language, chosen, old, accepted: false, start_now, page, asking: null_mut(), window: null_mut(), look,
+        product, settings, language, chosen, old, twin, accepted: false, start_now, page, asking: null_mut(), window: null_mut(), look,
         programs: Vec::new(), said: Vec::new(), job: Some(Box::new(job)), working: false, log_path, outcome: code::CANCELLED,
     };
     // SAFETY: one thread has windows, and this is its only way in.
@@ -439,7 +453,7 @@ fn first_page(product: &'static Product, settings: &Settings, old: &Record, remo
     if removes {
         return t!("Remove");
     }
-    if settings.elevated {
+    if settings.elevated && !old.is_there() {
         // Behind the page that asked for whom.
         let controls = page_of(product, t!("Scope")).map_or(&[][..], |p| &p.controls);
         if let Some(next) = controls.iter().find(|c| c.text(control::NAME).is(t!("Next"))) {

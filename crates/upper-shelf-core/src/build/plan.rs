@@ -6,10 +6,11 @@ use crate::manifest::resolve::{Default, Product};
 use crate::manifest::written::{TargetName, TargetSettings};
 use crate::manifest::{Project, lock};
 use crate::payload::brand::brand;
-use crate::payload::{Payload, gather, launcher, universal};
+use crate::payload::{Payload, gather, kinds, launcher, universal};
 use crate::platform::Platform;
 use crate::problem::{Failure, Kind, Problem};
 use crate::targets::{self, Job, Loss};
+use std::path::PathBuf;
 
 /// What the caller wants, and what it knows of the machine.
 #[derive(Debug, Clone)]
@@ -22,6 +23,8 @@ pub struct Wishes {
     pub host: Platform,
     /// SOURCE_DATE_EPOCH.
     pub epoch: Option<String>,
+    /// The folder that packages are put into, in place of the manifest's.
+    pub output: Option<PathBuf>,
 }
 
 /// A package to be.
@@ -100,6 +103,13 @@ fn job<'j>(
     }
 }
 
+/// What lies beside a manifest and is never a part of the product: packages, the manifest itself and its lock.
+fn own_paths(project: &Project, wishes: &Wishes) -> Vec<PathBuf> {
+    let output = project.folder.join(project.manifest.targets.output.as_deref().unwrap_or("packages"));
+    let lock = lock::path(project);
+    [output, project.file.clone(), lock].into_iter().chain(wishes.output.clone()).collect()
+}
+
 /// Looks at everything and writes nothing.
 ///
 /// # Errors
@@ -118,7 +128,7 @@ pub fn plan(project: &Project, wishes: &Wishes) -> Result<Vec<Plan>, Failure> {
         if let Some(only) = &wishes.targets {
             product.targets.retain(|t| only.contains(t));
         }
-        let (mut payload, more) = gather(&product.layers, platform);
+        let (mut payload, more) = gather(&product.layers, platform, &own_paths(project, wishes));
         found.extend(more);
         let icon = match product.icon.clone().map(|(path, span)| Icon::load(&path, span)) {
             None => Icon::plain(&project.manifest.product.id),
@@ -132,6 +142,7 @@ pub fn plan(project: &Project, wishes: &Wishes) -> Result<Vec<Plan>, Failure> {
             }
         };
         found.extend(universal::join(&mut payload));
+        found.extend(can_be_started(project, &mut product, &mut payload));
         found.extend(brand_programs(project, &product, &mut payload, &icon));
         found.extend(launchers(project, &mut product, &mut payload, &icon));
         let icons = if platform.system() == crate::platform::System::Linux { icon.traces() } else { Vec::new() };
@@ -175,6 +186,19 @@ pub fn plan(project: &Project, wishes: &Wishes) -> Result<Vec<Plan>, Failure> {
     }
     said.sort_by_key(|p| (p.severity, p.span.as_ref().map(|s| (s.line, s.column))));
     Err(Failure { kind: Kind::Problems, problems: said })
+}
+
+/// Looks at what people start: by content, and with the right to be started.
+fn can_be_started(project: &Project, product: &mut Product, payload: &mut Payload) -> Vec<Problem> {
+    let at = |key: &str| project.manifest.program.iter().position(|p| p.key == key);
+    let span = |key: &str| at(key).and_then(|n| project.source.span(&format!("program.{n}.file")));
+    let mut said = Vec::new();
+    let problems = kinds::check(&product.traces, payload, product.platform, &span, &mut |key, why| {
+        let key = at(key).map_or_else(|| key.to_owned(), |n| format!("program.{n}.file"));
+        said.push(Default { key, value: "mode 755".into(), why });
+    });
+    product.defaults.extend(said);
+    problems
 }
 
 /// Puts icon and version into the programs that the manifest names for it.

@@ -246,6 +246,9 @@ pub enum SettingsPlace {
 pub struct MsiSettings {
     /// How cabinets are packed; default `lzx`.
     pub compression: Option<CabinetCompression>,
+    /// The version as Windows Installer compares it, such as `2.4.0`, where the product's own can't be compared by it: up to
+    /// three numbers, raised for each release.
+    pub version: Option<String>,
     /// The upgrade code, without braces; default: made from the product's id. Only for products that were released with another one.
     pub upgrade_code: Option<String>,
     /// Where its cabinets are; default `inside`.

@@ -169,6 +169,9 @@ pub struct Layer {
     /// How permission bits are taken.
     #[serde(default)]
     pub modes: Modes,
+    /// Files that may be started whatever their modes and their content say: patterns as in `keep`.
+    #[serde(default)]
+    pub executable: Vec<String>,
     /// Only for these platforms; default: all.
     pub platforms: Option<Vec<Selector>>,
 }
@@ -182,6 +185,9 @@ pub enum Modes {
     Usual,
     /// As they are on disk.
     Exact,
+    /// 755 for programs and scripts, recognised by content, and 644 for the rest: the same where files have no modes
+    /// (Windows), whose `usual` this is.
+    Content,
 }
 
 /// Something that people start.

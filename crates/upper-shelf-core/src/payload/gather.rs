@@ -2,6 +2,7 @@
 
 use super::{Layer, Payload, PayloadFile, Source, Stamp, names};
 use crate::footprint::{RelPath, Trace};
+use crate::manifest::written::Modes;
 use crate::platform::Platform;
 use crate::problem::Problem;
 use globset::{GlobBuilder, GlobSet, GlobSetBuilder};
@@ -42,13 +43,15 @@ pub fn patterns(patterns: &[String]) -> Result<GlobSet, String> {
 }
 
 /// The payload of a platform, and everything that is wrong or noteworthy about it.
-pub fn gather(layers: &[Layer], platform: Platform) -> (Payload, Vec<Problem>) {
+pub fn gather(layers: &[Layer], platform: Platform, own: &[PathBuf]) -> (Payload, Vec<Problem>) {
     let mut found: BTreeMap<RelPath, Found> = BTreeMap::new();
     let (mut problems, mut under) = (Vec::new(), Vec::new());
     for (index, layer) in layers.iter().enumerate() {
         let (found, problems) = (&mut found, &mut problems);
         let under = (platform == Platform::MacosUniversal).then_some(&mut under);
-        Walk { layer, index, keep: None, drop: None, found, under, problems, count: 0 }.start();
+        let walk =
+            Walk { layer, index, keep: None, drop: None, executable: None, own, found, under, problems, count: 0 };
+        walk.start();
     }
     check_links(&found, layers, &mut problems);
     problems.extend(names::check(found.iter().map(|(path, f)| (path, layers[f.layer].span.as_ref())), platform));
@@ -86,6 +89,9 @@ struct Walk<'w> {
     index: usize,
     keep: Option<GlobSet>,
     drop: Option<GlobSet>,
+    executable: Option<GlobSet>,
+    /// The folder that packages are put into, and what lies beside the manifest for this program: never the product's.
+    own: &'w [PathBuf],
     found: &'w mut BTreeMap<RelPath, Found>,
     /// Files that others come to lie over, where that is to be known.
     under: Option<&'w mut Vec<(RelPath, PathBuf, Stamp)>>,
@@ -94,7 +100,7 @@ struct Walk<'w> {
 }
 
 impl Walk<'_> {
-    fn start(&mut self) {
+    fn start(mut self) {
         let span = self.layer.span.clone();
         let from = &self.layer.from;
         let meta = match fs::metadata(from) {
@@ -111,6 +117,7 @@ impl Walk<'_> {
         };
         self.keep = self.globs(&self.layer.keep);
         self.drop = self.globs(&self.layer.drop);
+        self.executable = self.globs(&self.layer.executable);
         if let Some(into) = &self.layer.into {
             self.parents_of(into);
         }
@@ -121,7 +128,8 @@ impl Walk<'_> {
                 if let Some(into) = &self.layer.into {
                     self.put(into.clone(), FoundKind::Folder { mode: 0o755 });
                 }
-                self.file(from, path, &meta);
+                let name = path.name().to_owned();
+                self.file(from, path, &meta, &name);
             }
             return;
         }
@@ -138,6 +146,13 @@ impl Walk<'_> {
             };
             self.problems.push(problem.why(why));
         }
+    }
+
+    /// Whether it is one of this program's own, by whatever way the layer comes to it.
+    fn is_own(&self, entry: &fs::DirEntry) -> bool {
+        let named = self.own.iter().filter(|own| own.file_name() == Some(&entry.file_name()));
+        let whole = |path: &Path| fs::canonicalize(path).ok();
+        named.into_iter().any(|own| whole(own).is_some_and(|own| whole(&entry.path()) == Some(own)))
     }
 
     fn globs(&mut self, patterns: &[String]) -> Option<GlobSet> {
@@ -181,6 +196,9 @@ impl Walk<'_> {
             if self.drop.as_ref().is_some_and(|d| d.is_match(&inside)) {
                 continue;
             }
+            if self.is_own(&entry) {
+                continue;
+            }
             let meta = match entry.metadata() {
                 Ok(meta) => meta,
                 Err(e) => {
@@ -195,13 +213,13 @@ impl Walk<'_> {
             };
             if meta.is_dir() {
                 if self.keep.is_none() {
-                    let mode = self.mode_of(&meta, true);
+                    let mode = self.mode_of(&meta, None);
                     self.put(path, FoundKind::Folder { mode });
                 } else if kept {
                     // A pattern that fits a folder keeps all that is in it.
                     let keep = self.keep.take();
                     self.parents_of(&path);
-                    let mode = self.mode_of(&meta, true);
+                    let mode = self.mode_of(&meta, None);
                     self.put(path, FoundKind::Folder { mode });
                     self.folder(&entry.path(), Some(&inside));
                     self.keep = keep;
@@ -215,7 +233,7 @@ impl Walk<'_> {
                 if meta.is_symlink() {
                     self.link(&entry.path(), path);
                 } else if meta.is_file() {
-                    self.file(&entry.path(), path, &meta);
+                    self.file(&entry.path(), path, &meta, &inside);
                 } else {
                     let problem = Problem::error(format!("{} is a device, pipe or socket", entry.path().display()));
                     let problem = problem.on(entry.path()).at(self.layer.span.clone());
@@ -225,13 +243,13 @@ impl Walk<'_> {
         }
     }
 
-    fn file(&mut self, source: &Path, path: RelPath, meta: &fs::Metadata) {
+    fn file(&mut self, source: &Path, path: RelPath, meta: &fs::Metadata, inside: &str) {
         self.count += 1;
         #[cfg(unix)]
         let links = std::os::unix::fs::MetadataExt::nlink(meta);
         #[cfg(not(unix))]
         let links = 1;
-        let mode = self.mode_of(meta, false);
+        let mode = self.mode_of(meta, Some((source, inside)));
         self.put(path, FoundKind::File { source: source.to_owned(), stamp: Stamp::of(meta), mode, links });
     }
 
@@ -239,6 +257,8 @@ impl Walk<'_> {
         self.count += 1;
         match fs::read_link(source) {
             Ok(target) => match target.to_str() {
+                // Windows writes links with backslashes; everywhere else, and in packages, they are slashes.
+                Some(target) if cfg!(windows) => self.put(path, FoundKind::Link { target: target.replace('\\', "/") }),
                 Some(target) => self.put(path, FoundKind::Link { target: target.to_owned() }),
                 None => self.problems.push(
                     Problem::error(format!("the link {} has a target that is not valid text", source.display()))
@@ -257,21 +277,27 @@ impl Walk<'_> {
         self.problems.push(problem.instead("look at its permissions, or leave it out with `drop`"));
     }
 
-    /// The owner's bits count for everybody, so that a strict umask on the build machine does not lock people out.
-    fn mode_of(&self, meta: &fs::Metadata, folder: bool) -> u32 {
+    /// The owner's bits count for everybody, so that a strict umask on the build machine does not lock people out. A file
+    /// comes with its path in the layer.
+    fn mode_of(&self, meta: &fs::Metadata, file: Option<(&Path, &str)>) -> u32 {
         #[cfg(unix)]
-        let mode = std::os::unix::fs::PermissionsExt::mode(&meta.permissions());
+        let (mode, has_modes) = (std::os::unix::fs::PermissionsExt::mode(&meta.permissions()), true);
         #[cfg(not(unix))]
-        let mode = {
+        let (mode, has_modes) = {
             let _ = meta;
-            0o755
+            (0o755, false)
         };
-        match (self.layer.exact_modes, folder) {
-            (true, _) => mode & 0o7777,
-            (false, true) => 0o755,
-            (false, false) if mode & 0o100 != 0 => 0o755,
-            (false, false) => 0o644,
-        }
+        let Some((source, inside)) = file else {
+            return if self.layer.modes == Modes::Exact && has_modes { mode & 0o7777 } else { 0o755 };
+        };
+        let named = self.executable.as_ref().is_some_and(|e| e.is_match(inside));
+        let starts = named
+            || match self.layer.modes {
+                Modes::Exact if has_modes => return mode & 0o7777,
+                Modes::Usual if has_modes => mode & 0o100 != 0,
+                Modes::Usual | Modes::Exact | Modes::Content => is_started(source),
+            };
+        if starts { 0o755 } else { 0o644 }
     }
 
     fn parents_of(&mut self, path: &RelPath) {
@@ -307,6 +333,12 @@ impl Walk<'_> {
             under.push((path, source, stamp));
         }
     }
+}
+
+/// Whether a file is one that is started: a program or a script, by its first bytes.
+fn is_started(path: &Path) -> bool {
+    use crate::scan::{FileKind as K, recognise};
+    matches!(recognise(path), Some(K::ElfProgram(_) | K::MachOProgram(_) | K::PeProgram(..) | K::Script))
 }
 
 /// Links must stay inside the payload: elsewhere there is something else, or nothing.

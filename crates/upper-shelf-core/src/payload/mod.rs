@@ -4,11 +4,13 @@
 pub(crate) mod brand;
 pub mod feed;
 pub(crate) mod gather;
+pub(crate) mod kinds;
 pub(crate) mod launcher;
 pub mod names;
 pub(crate) mod universal;
 
 use crate::footprint::{RelPath, Trace};
+use crate::manifest::written::Modes;
 use crate::problem::Span;
 pub use gather::{gather, patterns};
 use std::path::PathBuf;
@@ -25,8 +27,10 @@ pub struct Layer {
     pub keep: Vec<String>,
     /// Nothing that fits one of these.
     pub drop: Vec<String>,
-    /// Whether permission bits are taken as they are.
-    pub exact_modes: bool,
+    /// How permission bits are taken.
+    pub modes: Modes,
+    /// What fits one of these may be started.
+    pub executable: Vec<String>,
     /// As written, for reports.
     pub label: String,
     /// Where it is written.

@@ -4,7 +4,7 @@
 //! product's own folder at `usr/lib/ID`.
 
 use super::launcher::{self, Stands};
-use super::{Depth, Job, Loss, Target, Visit, damaged, executable, linux_desktop, unwritten};
+use super::{Depth, Job, Loss, Target, Visit, damaged, executable, linux_desktop, unsupported, unwritten};
 use crate::content::ContentHash;
 use crate::footprint::{Footprint, Identity, Place, RelPath, Trace};
 use crate::manifest::written::{AppimageSettings, Compression, TargetName, TargetSettings};
@@ -100,10 +100,7 @@ impl Target for AppImage {
     }
 
     fn write(&self, job: &Job, stream: Stream, mut out: File) -> Result<(), Failure> {
-        let head = match job.footprint.platform {
-            Some(Platform::LinuxArm64) => HEAD_ARM64,
-            _ => HEAD_X64,
-        };
+        let head = head_for(job.footprint.platform);
         out.write_all(head).map_err(|e| unwritten(&e))?;
         let options = options(&job.settings.appimage, job.time, job.threads)
             .map_err(|why| Failure::new(crate::Kind::Problems, Problem::error(why)))?;
@@ -128,6 +125,47 @@ impl Target for AppImage {
         let Some(opened) = open(package)? else { return Ok(()) };
         files(&opened, visit).map_err(|e| damaged(package, e.to_string()))
     }
+
+    fn faults(&self, package: &Path) -> Result<Vec<String>, Failure> {
+        let Some(opened) = open(package)? else { return Ok(Vec::new()) };
+        let tree = opened.tree().map_err(|e| damaged(package, e.to_string()))?;
+        let Some(stated) = tree.head else { return Ok(Vec::new()) };
+        let mut head = Vec::new();
+        let read = File::open(package).and_then(|f| f.take(opened.offset).read_to_end(&mut head));
+        read.map_err(|e| Failure::io("can't read", package, &e))?;
+        let same = head_hash(&head).is_some_and(|h| h == stated);
+        Ok(if same {
+            Vec::new()
+        } else {
+            vec!["the program in front of its image was changed after it was built".into()]
+        })
+    }
+}
+
+/// The head for a platform.
+fn head_for(platform: Option<Platform>) -> &'static [u8] {
+    match platform {
+        Some(Platform::LinuxArm64) => HEAD_ARM64,
+        _ => HEAD_X64,
+    }
+}
+
+/// The line of `AppRun` that says what the head is.
+const HEAD_HASH: &str = "# The program in front of this image has the BLAKE3 ";
+/// Sections of a head that are filled in when a package is made or signed.
+const FILLED: [&str; 4] = [".content_hash", ".upd_info", ".sha256_sig", ".sig_key"];
+
+/// The hash of a head without what is filled in; `None` for what is no ELF file.
+fn head_hash(head: &[u8]) -> Option<String> {
+    use object::{Object, ObjectSection};
+    let elf = object::File::parse(head).ok()?;
+    let ranges = FILLED.iter().filter_map(|name| elf.section_by_name(name)?.file_range());
+    let mut plain = head.to_vec();
+    for (at, length) in ranges {
+        let start = usize::try_from(at).ok()?;
+        plain.get_mut(start..start.checked_add(usize::try_from(length).ok()?)?)?.fill(0);
+    }
+    Some(ContentHash::of(&plain).to_string())
 }
 
 /// A package's image.
@@ -151,7 +189,10 @@ fn open(package: &Path) -> Result<Option<Opened>, Failure> {
         183 => Some(Platform::LinuxArm64),
         _ => None,
     };
-    let image = Image::open(file, offset, Limits::default()).map_err(|e| damaged(package, e.to_string()))?;
+    let image = Image::open(file, offset, Limits::default()).map_err(|e| match e {
+        squashfs::Error::Unsupported(why) => unsupported(package, format!("its image is {why}")),
+        e => damaged(package, e.to_string()),
+    })?;
     Ok(Some(Opened { image, offset, platform }))
 }
 
@@ -236,7 +277,12 @@ fn write_image(job: &Job, mut stream: Stream, out: &mut File, options: Options) 
         }
     }
     // Last, so that drawing the icons goes on beside the packing of the last blocks.
-    small(&mut w, "AppRun", 0o755, launcher::write(job.footprint, &install, Stands::InAppImage).as_bytes())?;
+    let mut script = launcher::write(job.footprint, &install, Stands::InAppImage);
+    // What stands in front of the image is a part of the package too: its hash tells whether somebody changed it.
+    let hash = head_hash(head_for(job.footprint.platform))
+        .ok_or(squashfs::Error::Usage("the built-in head is damaged".into()))?;
+    script.push_str(&format!("{HEAD_HASH}{hash}\n"));
+    small(&mut w, "AppRun", 0o755, script.as_bytes())?;
     let files = linux_desktop::write(job.footprint, job.icon, job.time, "AppRun");
     link(&mut w, &format!("{id}.desktop"), format!("usr/share/applications/{id}.desktop"))?;
     if files.contains_key(&format!("icons/hicolor/scalable/apps/{id}.svg")) {
@@ -312,6 +358,8 @@ struct Tree {
     nodes: Vec<Node>,
     /// What our launcher in it says: programs, and the folder with the product's own files.
     ours: Option<(Vec<Trace>, String)>,
+    /// The hash of the program in front, as it says.
+    head: Option<String>,
 }
 
 impl Opened {
@@ -324,7 +372,9 @@ impl Opened {
         let is_small = |n: &&Node| matches!(&n.inode.kind, NodeKind::File(f) if f.size < 1 << 20);
         let script = nodes.iter().find(|n| n.path == "AppRun").filter(is_small);
         let script = script.map(|n| self.image.read_to_vec(&n.inode)).transpose()?.unwrap_or_default();
-        Ok(Tree { nodes, ours: launcher::read(&String::from_utf8_lossy(&script)) })
+        let script = String::from_utf8_lossy(&script);
+        let head = script.lines().find_map(|l| l.strip_prefix(HEAD_HASH)).map(str::to_owned);
+        Ok(Tree { nodes, ours: launcher::read(&script), head })
     }
 }
 
@@ -399,7 +449,9 @@ fn read_image(opened: &Opened, tree: &Tree, depth: Depth) -> squashfs::Result<Fo
                 }
             },
             // Applications bring no devices; one in somebody's image is not followed.
-            NodeKind::BlockDevice(_) | NodeKind::CharDevice(_) | NodeKind::Fifo | NodeKind::Socket => continue,
+            NodeKind::BlockDevice(_) | NodeKind::CharDevice(_) | NodeKind::Fifo | NodeKind::Socket => {
+                Trace::Rule { key: format!("the pipe or device {path}"), value: "left out".into() }
+            }
         });
     }
     Ok(Footprint::new(product, *platform, traces))

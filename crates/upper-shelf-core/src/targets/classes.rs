@@ -11,6 +11,19 @@ pub fn class_name(id: &str, extensions: &[String]) -> String {
     format!("{id}.{}", extensions.first().map_or("", String::as_str))
 }
 
+/// The name by which Windows knows what opens a kind of link for a product.
+pub fn link_class(id: &str, scheme: &str) -> String {
+    format!("{id}.link.{scheme}")
+}
+
+/// The product's own key, for what packages remember.
+pub fn own_key(id: &str) -> String {
+    format!("Software\\{id}")
+}
+
+/// Names of values in the product's own key that packages write, and beginnings of such names.
+const OWN: [&str; 7] = ["InstallFolder", "Desktop", "Startup", "CSettings", "Choice.", "Unfinished", "RecordSeal"];
+
 /// Registry values that meet those of file types and link schemes: which of the two would hold nobody can say, and
 /// reading the package could not tell them apart.
 pub fn conflicts(footprint: &Footprint) -> Vec<Problem> {
@@ -26,9 +39,16 @@ pub fn conflicts(footprint: &Footprint) -> Vec<Problem> {
                 keys.extend(extensions.iter().map(|e| (format!("{CLASSES}.{e}"), "file-type")));
                 classes.push(class);
             }
-            Trace::LinkScheme { scheme, .. } => keys.push((format!("{CLASSES}{scheme}"), "link-scheme")),
+            Trace::LinkScheme { scheme, .. } => {
+                keys.push((format!("{CLASSES}{scheme}"), "link-scheme"));
+                keys.push((format!("{CLASSES}{}", link_class(id, scheme)), "link-scheme"));
+            }
             _ => {}
         }
+    }
+    if let Some((_, table)) = keys.last() {
+        let table = *table;
+        keys.push((format!("{}\\Capabilities", own_key(id)), table));
     }
     let inside = |key: &str, of: &str| {
         let rest = key.get(..of.len()).filter(|k| k.eq_ignore_ascii_case(of)).map(|_| &key[of.len()..]);
@@ -40,6 +60,11 @@ pub fn conflicts(footprint: &Footprint) -> Vec<Problem> {
         if let Some((_, table)) = keys.iter().find(|(k, _)| inside(key, k)) {
             let problem = Problem::error(format!("the registry key {key} belongs to a [[{table}]]"));
             problems.push(problem.why("both would write there").instead(format!("leave it to [[{table}]]")));
+        } else if key.eq_ignore_ascii_case(&own_key(id))
+            && let Some(name) = name.as_deref().filter(|n| OWN.iter().any(|o| n.starts_with(o)))
+        {
+            let problem = Problem::error(format!("the registry value {name} of {key} is the installer's own"));
+            problems.push(problem.why("it remembers there what was chosen").instead("another name, or a key below"));
         } else if name.is_none() && matches!(value, RegistryValue::Text(text) if classes.contains(text)) {
             let problem = Problem::error(format!("the registry key {key} makes a file type of the product out of it"));
             problems.push(problem.instead("add the ending to `extensions` of its [[file-type]]"));

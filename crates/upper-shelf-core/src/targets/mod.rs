@@ -230,6 +230,12 @@ pub(crate) fn damaged(package: &Path, why: impl Into<String>) -> Failure {
     Failure::new(Kind::Package, Problem::error(format!("{} is damaged", package.display())).on(package).why(why))
 }
 
+/// A failure about a package that may be whole, but is made in a way that is not known here.
+pub(crate) fn unsupported(package: &Path, why: impl Into<String>) -> Failure {
+    let problem = Problem::error(format!("{} is packed in a way that is not supported", package.display()));
+    Failure::new(Kind::Package, problem.on(package).why(why))
+}
+
 /// A failure about a package that can't be written.
 pub(crate) fn unwritten(e: &std::io::Error) -> Failure {
     use std::io::ErrorKind as K;

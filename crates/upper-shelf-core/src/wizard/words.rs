@@ -2,7 +2,7 @@
 //! `{product}`, `{version}`, `{size}` and `{files}` stand for what they say; `&` stands before the letter of a key.
 
 /// Key, English, German.
-pub const WORDS: [(&str, &str, &str); 72] = [
+pub const WORDS: [(&str, &str, &str); 73] = [
     ("next", "&Next", "&Weiter"),
     ("back", "&Back", "&Zurück"),
     ("install", "&Install", "&Installieren"),
@@ -134,6 +134,11 @@ pub const WORDS: [(&str, &str, &str); 72] = [
         "setup-busy",
         "Another installation of {product} is under way. Please wait until it has ended.",
         "Eine andere Installation von {product} läuft gerade. Bitte warten Sie, bis sie zu Ende ist.",
+    ),
+    (
+        "setup-other-scope",
+        "{product} is already installed for other users, or only for you. Remove it first, then run Setup again.",
+        "{product} ist bereits für andere Benutzer installiert, oder nur für Sie. Entfernen Sie es zuerst, und starten Sie Setup dann erneut.",
     ),
     ("setup-elevation", "That takes an administrator.", "Das darf nur ein Administrator."),
     (

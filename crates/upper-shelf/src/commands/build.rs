@@ -39,7 +39,7 @@ pub fn build_packages(
     threads: Option<u16>,
     out: &Output,
 ) -> Result<Vec<Built>, Failure> {
-    let (project, plans) = super::load(project, out)?;
+    let (project, plans) = super::load_for(project, output.as_deref(), out)?;
     plans.iter().for_each(|p| out.warnings(&p.warnings));
     let named = project.manifest.targets.output.clone().unwrap_or_else(|| "packages".into());
     let output = output.unwrap_or_else(|| project.folder.join(named));

@@ -61,6 +61,11 @@ pub fn host() -> Platform {
 
 /// Reads the manifest and plans everything; nothing is written.
 pub fn load(args: &ProjectArgs, out: &Output) -> Result<(Project, Vec<Plan>), Failure> {
+    load_for(args, None, out)
+}
+
+/// The same for packages that are put into a folder of one's own choice.
+pub fn load_for(args: &ProjectArgs, output: Option<&Path>, out: &Output) -> Result<(Project, Vec<Plan>), Failure> {
     let project = manifest::load(&args.manifest, &|name| std::env::var(name).ok())?;
     out.detail(format!("manifest {}", project.file.display()));
     let some = |list: Vec<_>| (!list.is_empty()).then_some(list);
@@ -69,6 +74,7 @@ pub fn load(args: &ProjectArgs, out: &Output) -> Result<(Project, Vec<Plan>), Fa
         targets: (!args.target.is_empty()).then(|| args.target.clone()),
         host: host(),
         epoch: std::env::var("SOURCE_DATE_EPOCH").ok(),
+        output: output.map(Path::to_owned),
     };
     let plans = core::plan(&project, &wishes)?;
     for plan in &plans {

@@ -78,7 +78,11 @@ impl<R: ReadAt> Image<R> {
         if !(12..=20).contains(&log) || s.block_size.get() != 1 << log {
             return Err(Error::format(12, format!("a block size of {} bytes", s.block_size)));
         }
-        let algorithm = Algorithm::from_id(s.compression.get()).map_err(|e| Error::format(20, e))?;
+        let algorithm = Algorithm::from_id(s.compression.get()).map_err(|e| match s.compression.get() {
+            // lzma, lzo and lz4: known to others.
+            2 | 3 | 5 => Error::Unsupported(e),
+            _ => Error::format(20, e),
+        })?;
         if s.bytes_used.get() > length {
             let what = format!("the image says it has {} bytes, {length} are there: it is truncated", s.bytes_used);
             return Err(Error::format(40, what));

@@ -303,7 +303,8 @@ impl Resolver<'_> {
                 into,
                 keep: layer.keep.clone(),
                 drop: layer.drop.clone(),
-                exact_modes: layer.modes == written::Modes::Exact,
+                modes: layer.modes,
+                executable: layer.executable.clone(),
                 label: from,
                 span: self.project.source.span(&at),
             });

@@ -303,7 +303,15 @@ impl Target for Dmg {
     }
 
     fn carry(&self, footprint: &Footprint) -> (Footprint, Vec<Loss>) {
-        bundle::carry(footprint)
+        let (carried, mut losses) = bundle::carry(footprint);
+        losses.push(Loss {
+            what: "nothing is signed".into(),
+            why:
+                "macOS starts a downloaded program only after its user allowed it in the system's settings, and arm64 \
+                  code without any signature not at all"
+                    .into(),
+        });
+        (carried, losses)
     }
 
     fn check(&self, job: &Job) -> Vec<Problem> {

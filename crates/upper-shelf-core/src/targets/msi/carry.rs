@@ -1,7 +1,7 @@
 //! What of a footprint a Windows Installer package carries, in the form in which it is read back.
 
 use super::rules::Windows;
-use super::words::{arguments, carried, command_line, formatted, unformatted};
+use super::words::{arguments, carried, line};
 use super::{layout, registry};
 use crate::footprint::{Footprint, Identity, RelPath, Service, Trace};
 use crate::manifest::resolve::windows::KEEP_CHANGED;
@@ -13,7 +13,7 @@ pub type Program = (String, RelPath, Vec<String>);
 
 /// Arguments as they are after a Formatted column and a command line.
 pub fn line_arguments(all: &[String]) -> Vec<String> {
-    arguments(&unformatted(&formatted(&command_line(all))))
+    arguments(&line(all))
 }
 
 /// The program that a command starts, and the arguments behind its own: of several that fit the one with the most

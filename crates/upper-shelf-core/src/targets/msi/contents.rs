@@ -4,13 +4,14 @@ use super::read;
 use crate::content::ContentHash;
 use md5::{Digest, Md5};
 use msi_database::compound::{Compound, Limits};
-use msi_database::database::Database;
+use msi_database::database::{Database, Value};
 use msi_database::names::pack;
+use msi_database::summary;
 use msi_database::{Error, Result};
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::fs::File;
 use std::io::{Read, Seek};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 pub(super) fn open(package: &Path) -> Result<(Compound<File>, Database)> {
     let mut compound = Compound::open(File::open(package)?, Limits::default())?;
@@ -27,7 +28,64 @@ pub fn files(package: &Path, visit: crate::targets::Visit) -> Result<()> {
             Some(path) => visit(path, bytes).map_err(cabinet::Error::Io),
             None => Ok(()),
         })
-    })
+    })?;
+    for (key, file) in loose(&db, package) {
+        if let Some(path) = paths.get(key) {
+            visit(path, &mut opened(&file)?)?;
+        }
+    }
+    Ok(())
+}
+
+fn opened(file: &Path) -> Result<File> {
+    let missing = |e| Error::Usage(format!("the file {}, which belongs beside it, can't be read: {e}", file.display()));
+    File::open(file).map_err(missing)
+}
+
+/// Files that are in no cabinet: they lie beside the package, in folders of their own, by their names in the source.
+fn loose<'d>(db: &'d Database, package: &Path) -> Vec<(&'d str, PathBuf)> {
+    // "Word Count Summary Property": 1 for short names in the source, 2 for compressed files; a file's own attributes
+    // 0x2000 and 0x4000 say it of the file ("File Table").
+    let words = db.summary.number(summary::WORD_COUNT).unwrap_or(0);
+    let text = |row: &'d [Value], column: usize| row.get(column).map_or("", |v| db.str(*v));
+    let number = |row: &[Value], column: usize| row.get(column).and_then(|v| db.int(*v)).unwrap_or(0);
+    let one = |name: &'d str| match name.split_once('|') {
+        Some((short, long)) => {
+            if words & 1 != 0 {
+                short
+            } else {
+                long
+            }
+        }
+        None => name,
+    };
+    let folders: HashMap<&str, (&str, &str)> =
+        db.rows("Directory").map(|r| (text(r, 0), (text(r, 1), text(r, 2)))).collect();
+    let components: HashMap<&str, &str> = db.rows("Component").map(|r| (text(r, 0), text(r, 2))).collect();
+    let top = package.parent().unwrap_or(Path::new("")).to_owned();
+    let mut all = Vec::new();
+    for row in db.rows("File") {
+        let attributes = number(row, 6);
+        let is_loose = attributes & 0x2000 != 0 || words & 2 == 0 && attributes & 0x4000 == 0;
+        if !is_loose {
+            continue;
+        }
+        let mut names = vec![one(text(row, 2))];
+        let mut at = components.get(text(row, 1)).copied().unwrap_or_default();
+        while let Some((above, name)) = folders.get(at).filter(|(above, _)| !above.is_empty() && names.len() < 50) {
+            let source = name.split_once(':').map_or(*name, |(_, source)| source);
+            names.push(one(source));
+            at = above;
+        }
+        // Only plain names can be followed.
+        let is_plain = |n: &&str| *n == "." || setup_rules::path::stays_inside(&n.encode_utf16().collect::<Vec<_>>());
+        if names.iter().all(is_plain) {
+            let mut path = top.clone();
+            path.extend(names.iter().rev().filter(|n| **n != "."));
+            all.push((text(row, 0), path));
+        }
+    }
+    all
 }
 
 /// A cabinet with files of the package.
@@ -116,6 +174,11 @@ pub(super) fn contents<'d>(
             Ok(())
         })
     })?;
+    for (key, file) in loose(db, package) {
+        let mut hasher = blake3::Hasher::new();
+        hasher.update_reader(opened(&file)?)?;
+        all.insert(key, ContentHash(*hasher.finalize().as_bytes()));
+    }
     Ok(all)
 }
 
@@ -125,12 +188,18 @@ pub fn faults(package_path: &Path) -> Result<Vec<String>> {
     let package = msi_database::read::read(&mut compound, msi_database::read::Limits::default())?;
     let db = &package.database;
     let mut faults = msi_database::strict::check(&compound, db, &package.remarks);
+    // Others' packages may have reasons of their own.
+    if db.property("UpperShelfId").is_some() {
+        faults.extend(msi_database::strict::ice::check(db));
+    }
     let mut files: Vec<(i32, &str, i32)> = db
         .rows("File")
         .filter(|r| r.len() >= 8)
         .map(|r| (db.int(r[7]).unwrap_or(0), db.str(r[0]), db.int(r[3]).unwrap_or(0)))
         .collect();
     files.sort_unstable();
+    let beside: HashSet<&str> = loose(db, package_path).into_iter().map(|(key, _)| key).collect();
+    files.retain(|(_, key, _)| !beside.contains(key));
     let mut files = files.into_iter().peekable();
     let cabinets = cabinets(db);
     if cabinets.is_empty() {

@@ -94,6 +94,7 @@ pub fn page(package: File, name: &str, footprint: &Footprint) -> Result<String> 
     ] {
         line(format!("| {code} | {means} |"));
     }
+    line("\nWhere its setup program is installed in the same scope, this package replaces it, with its folder and its parts; in the other scope it ends with 1603 and a sentence.".into());
     line("\n## How to see whether it is installed\n".into());
     line(format!("- Product code: `{code}` (another one after every change)"));
     line(format!("- Upgrade code: `{}` (the same for every version)", property("UpgradeCode")));

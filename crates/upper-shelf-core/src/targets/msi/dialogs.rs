@@ -9,6 +9,7 @@ use crate::wizard::{
     Action, Control, FILES_IN_USE_CLOSABLE, Kind, Page, RADIO_HEIGHT, RADIO_PITCH, WORDS, Wizard, pages,
 };
 use msi_database::database::Value;
+use msi_database::strict::ice::ERROR_BUTTONS;
 
 /// Bitmaps, by the key of their row.
 pub const TINT: &str = "WizardTint";
@@ -51,6 +52,16 @@ pub fn language_numbers(code: &str) -> &'static [u32] {
     }
 }
 
+/// The condition that the system speaks a language, in whatever country: the low ten bits of its number are the
+/// language's. `><` asks whether numbers have a bit in common.
+fn is_language(number: u32) -> String {
+    let primary = number & 0x3FF;
+    let bits = (0..10).map(|n| 1 << n).filter(|bit| primary & bit != 0);
+    let mut all: Vec<String> = bits.map(|bit| format!("UserLanguageID >< {bit}")).collect();
+    all.push(format!("NOT UserLanguageID >< {}", 0x3FF & !primary));
+    all.join(" AND ")
+}
+
 fn property(word: &str) -> String {
     format!("w_{}", word.replace('-', "_"))
 }
@@ -78,10 +89,17 @@ pub fn write(it: &mut Layout) -> Result<()> {
             Value::Null,
         ];
         it.db.insert("CustomAction", &row)?;
-        sequences::action(it, "InstallUISequence", &action, REMOVED, 1250 + n as i32)?;
+        sequences::action(it, "InstallUISequence", &action, REMOVED, sequences::FIRST_PAGE - 10 + n as i32)?;
     }
     let pages = pages(footprint, wizard);
     let first = pages.first().map_or("", |p| p.name);
+    error_dialog(it)?;
+    if pages.iter().flat_map(|p| &p.controls).any(|c| c.kind == Kind::Parts) {
+        let german = wizard.languages.first().is_some_and(|l| l.code == "de");
+        for (key, english, in_german) in TREE {
+            it.row("UIText", &[key, if german { in_german } else { english }])?;
+        }
+    }
     // Windows fills it while it runs; without the table it fails.
     it.db.create_standard("ListBox")?;
     for page in &pages {
@@ -92,14 +110,97 @@ pub fn write(it: &mut Layout) -> Result<()> {
         }
     }
     for (page, condition, at) in [
-        (first, "NOT Installed", 1230),
-        ("Maintain", "Installed AND NOT REMOVE AND NOT REINSTALL", 1240),
-        ("Progress", "", 1280),
+        (first, "NOT Installed", sequences::FIRST_PAGE),
+        ("Maintain", "Installed AND NOT REMOVE AND NOT REINSTALL", sequences::FIRST_PAGE + 10),
+        ("Progress", "", sequences::FIRST_PAGE + 20),
         ("Done", "", -1),
         ("Cancelled", "", -2),
         ("Failed", "", -3),
     ] {
         sequences::action(it, "InstallUISequence", page, condition, at)?;
+        if at < 0 {
+            sequences::action(it, "AdminUISequence", page, condition, at)?;
+        }
+    }
+    Ok(())
+}
+
+/// What the tree of parts says: key, English, German. The table has no place for the system's language, so these are in
+/// the product's first one.
+const TREE: [(&str, &str, &str); 17] = [
+    ("AbsentPath", "", ""),
+    ("GB", "GB", "GB"),
+    ("KB", "KB", "KB"),
+    ("MB", "MB", "MB"),
+    ("MenuAbsent", "Do not install", "Nicht installieren"),
+    ("MenuAllLocal", "Install with everything below it", "Mit allem darunter installieren"),
+    ("MenuLocal", "Install", "Installieren"),
+    ("NewFolder", "Folder|New Folder", "Ordner|Neuer Ordner"),
+    ("SelAbsentAbsent", "This part will not be installed.", "Dieser Teil wird nicht installiert."),
+    ("SelAbsentLocal", "This part will be installed.", "Dieser Teil wird installiert."),
+    ("SelChildCostNeg", "This part frees [1] on the hard disk.", "Dieser Teil gibt [1] auf der Festplatte frei."),
+    ("SelChildCostPos", "This part needs [1] on the hard disk.", "Dieser Teil benötigt [1] auf der Festplatte."),
+    ("SelCostPending", "Calculating the space this part needs...", "Der Platzbedarf dieses Teils wird berechnet..."),
+    ("SelLocalAbsent", "This part will be removed.", "Dieser Teil wird entfernt."),
+    ("SelLocalLocal", "This part stays installed.", "Dieser Teil bleibt installiert."),
+    (
+        "SelParentCostPosPos",
+        "This part needs [1], with [2] of [3] parts below it that need [4].",
+        "Dieser Teil benötigt [1], mit [2] von [3] Teilen darunter, die [4] benötigen.",
+    ),
+    ("bytes", "bytes", "Bytes"),
+];
+
+/// The dialog that Windows Installer shows errors in: it puts its own sentence into the text, and shows those of the
+/// buttons that fit it.
+fn error_dialog(it: &mut Layout) -> Result<()> {
+    const NAME: &str = "ErrorShown";
+    const SIZE: (i32, i32) = (270, 105);
+    it.row("Property", &["ErrorDialog", NAME])?;
+    let row = [
+        it.db.text(NAME),
+        Value::Int(50),
+        Value::Int(50),
+        Value::Int(SIZE.0),
+        Value::Int(SIZE.1),
+        // Visible, modal, for errors.
+        Value::Int(1 | 2 | 0x10000),
+        it.db.text("[ProductName]"),
+        it.db.text("ErrorText"),
+        Value::Null,
+        Value::Null,
+    ];
+    it.db.insert("Dialog", &row)?;
+    let control = |it: &mut Layout, name: &str, kind: &str, at: (i32, i32, i32, i32), text: &str| {
+        let row = [
+            it.db.text(NAME),
+            it.db.text(name),
+            it.db.text(kind),
+            Value::Int(at.0),
+            Value::Int(at.1),
+            Value::Int(at.2),
+            Value::Int(at.3),
+            Value::Int(VISIBLE | ENABLED),
+            Value::Null,
+            it.db.text(text),
+            Value::Null,
+            Value::Null,
+        ];
+        it.db.insert("Control", &row)
+    };
+    control(it, "ErrorText", "Text", (12, 10, 246, 60), "")?;
+    for (button, answer) in ERROR_BUTTONS {
+        let word = match button {
+            "I" => "in-use-go-on",
+            "N" => "no",
+            "O" => "close",
+            "R" => "in-use-retry",
+            "Y" => "yes",
+            _ => "cancel",
+        };
+        control(it, button, "PushButton", (107, 80, 56, 17), &format!("[{}]", property(word)))?;
+        let row = [NAME, button, "EndDialog", answer, "1"].map(|t| it.db.text(t)).into_iter().chain([Value::Int(1)]);
+        it.db.insert("ControlEvent", &row.collect::<Vec<_>>())?;
     }
     Ok(())
 }
@@ -107,11 +208,11 @@ pub fn write(it: &mut Layout) -> Result<()> {
 /// The words of the first language, and how those of the others come in their place.
 fn say(it: &mut Layout, wizard: &Wizard) -> Result<()> {
     let footprint = it.job.footprint;
+    let mut at = sequences::WORDS;
     for (n, language) in wizard.languages.iter().enumerate() {
         let numbers = language_numbers(&language.code);
-        let numbers: Vec<String> = numbers.iter().map(|n| format!("UserLanguageID = {n}")).collect();
-        let condition =
-            format!("WIZARDLANGUAGE = \"{0}\" OR (NOT WIZARDLANGUAGE AND ({1}))", language.code, numbers.join(" OR "));
+        let spoken = numbers.first().map_or("0 = 1".to_owned(), |n| is_language(*n));
+        let condition = format!("WIZARDLANGUAGE = \"{}\" OR (NOT WIZARDLANGUAGE AND {spoken})", language.code);
         for (key, ..) in WORDS.iter().filter(|(key, ..)| !key.starts_with("setup-")) {
             let word = language.word(key, footprint);
             if n == 0 {
@@ -127,8 +228,8 @@ fn say(it: &mut Layout, wizard: &Wizard) -> Result<()> {
                 Value::Null,
             ];
             it.db.insert("CustomAction", &row)?;
-            // The order among them is all the same: one number for a language is enough.
-            sequences::action(it, "InstallUISequence", &action, &condition, 110 + n as i32)?;
+            at += 1;
+            sequences::action(it, "InstallUISequence", &action, &condition, at)?;
         }
     }
     Ok(())
@@ -279,6 +380,8 @@ fn events(it: &mut Layout, page: &Page, control: &Control) -> Result<()> {
                     event("[INSTALLDIR]", folder, &format!("NOT REMEMBEREDFOLDER AND {condition}"))?;
                 }
                 event("SetTargetPath", "INSTALLDIR", "1")?;
+                // What was found before was looked for in the other scope.
+                event("DoAction", "FindRelatedProducts", "1")?;
             }
             _ => {}
         }

@@ -11,14 +11,14 @@ use crate::platform::Platform;
 use crate::targets::Job;
 use msi_database::database::{Database, Value};
 use msi_database::schema::{Column, Kind};
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
 /// More rows than this never refer to the same string: counts of references have 16 bits.
 const SHARED: usize = 30_000;
 /// The component of everything that belongs to no file.
 pub const SETTINGS: &str = "CSettings";
-/// The same for what 32-bit programs see.
-pub const SETTINGS_32: &str = "CSettings32";
+/// A feature is there or not: none of its parts could come when it is first used.
+const NO_ADVERTISING: i32 = 8;
 /// The root of features.
 pub const MAIN: &str = "Main";
 /// Our own table: what the standard ones can't say of programs.
@@ -48,6 +48,14 @@ pub struct Layout<'j> {
     names: ShortNames,
     /// Features that take components: how many each has, and how many there are of it.
     features: BTreeMap<String, (usize, usize)>,
+    /// The choice that a file belongs to, by its feature.
+    choices: HashMap<&'j RelPath, String>,
+    /// Folders that components make.
+    created: HashSet<(String, String)>,
+    /// What the system is asked for before anything is changed, with the number of the next question.
+    asked: usize,
+    /// Properties that a person's own process hands to the one with more rights.
+    pub secure: Vec<String>,
 }
 
 /// What the standard columns of our own table are.
@@ -81,6 +89,10 @@ impl<'j> Layout<'j> {
             by_path: HashMap::new(),
             names: ShortNames::default(),
             features: BTreeMap::new(),
+            choices: choices_of(job.footprint),
+            created: HashSet::new(),
+            asked: 0,
+            secure: Vec::new(),
         };
         it.name_deepest_first();
         it.directories()?;
@@ -133,10 +145,40 @@ impl<'j> Layout<'j> {
         self.db.text("INSTALLDIR");
     }
 
+    /// A component makes a folder, and takes it away again when it is empty.
+    fn creates(&mut self, folder: &str, component: &str) -> Result<()> {
+        if !self.created.insert((folder.to_owned(), component.to_owned())) {
+            return Ok(());
+        }
+        self.row("CreateFolder", &[folder, component])
+    }
+
+    /// The choices whose files alone are below a folder, each with a component of its own there; nothing if the folder is
+    /// always there.
+    fn only_of_choices(&self) -> BTreeMap<RelPath, BTreeMap<String, String>> {
+        let mut all: BTreeMap<RelPath, Option<BTreeMap<String, String>>> = BTreeMap::new();
+        if self.choices.is_empty() {
+            return BTreeMap::new();
+        }
+        for file in self.job.files {
+            let mut above = file.path.parent();
+            while let Some(folder) = above {
+                let of = all.entry(folder.clone()).or_insert_with(|| Some(BTreeMap::new()));
+                match (of.as_mut(), self.choices.get(&file.path), self.file(&file.path)) {
+                    (Some(of), Some(choice), Some((_, component))) => _ = of.entry(choice.clone()).or_insert(component),
+                    _ => *of = None,
+                }
+                above = folder.parent();
+            }
+        }
+        all.into_iter().filter_map(|(folder, of)| of.map(|of| (folder, of))).collect()
+    }
+
     /// A folder that holds folders is only empty when those are gone: it is looked at again after all files.
     fn folders_with_folders(&mut self) -> Result<()> {
         let job = self.job;
-        let mut parents: std::collections::BTreeSet<Option<RelPath>> = [None].into();
+        let of_choices = self.only_of_choices();
+        let mut parents: BTreeSet<Option<RelPath>> = [None].into();
         for trace in job.footprint.traces() {
             if let Trace::Folder { path, .. } = trace
                 && let Some(parent) = path.parent()
@@ -146,14 +188,45 @@ impl<'j> Layout<'j> {
             }
         }
         for parent in parents {
-            let folder = self.folder_key(parent)?;
-            self.row("CreateFolder", &[&folder, SETTINGS])?;
+            let only = parent.as_ref().and_then(|p| of_choices.get(p)).filter(|of| !of.is_empty());
+            let folder = self.folder_key(parent.clone())?;
+            match only {
+                None => self.creates(&folder, SETTINGS)?,
+                Some(of) => of.values().try_for_each(|component| self.creates(&folder, component))?,
+            }
+        }
+        // In a person's own folders the rules ask for a row that takes each folder away (ICE64).
+        if job.footprint.rule("scope") == Some("person") {
+            let own: Vec<String> = self.directories.values().cloned().collect();
+            let others = self.db.rows("Directory").map(|r| self.db.str(r[0]).to_owned());
+            let above = others.filter(|d| d == "INSTALLDIR" || d == "ProgramsOfPerson" || d.starts_with("ABOVE"));
+            let all: BTreeSet<String> = own.into_iter().chain(above).collect();
+            for folder in all {
+                let row = [
+                    self.db.text(&format!("Empty.{folder}")),
+                    self.db.text(SETTINGS),
+                    Value::Null,
+                    self.db.text(&folder),
+                    // When the component goes.
+                    Value::Int(2),
+                ];
+                self.db.insert("RemoveFile", &row)?;
+            }
         }
         Ok(())
     }
 
     fn directory(&mut self, key: &str, parent: &str, name: &str) -> Result<()> {
         self.row("Directory", &[key, parent, name])
+    }
+
+    /// The system's folder of 32-bit programs.
+    pub fn programs_of_32_bits(&mut self) -> Result<&'static str> {
+        const KEY: &str = "ProgramFilesFolder";
+        if !self.db.rows("Directory").any(|r| self.db.str(r[0]) == KEY) {
+            self.directory(KEY, "TARGETDIR", ".")?;
+        }
+        Ok(KEY)
     }
 
     fn directories(&mut self) -> Result<()> {
@@ -202,7 +275,6 @@ impl<'j> Layout<'j> {
     fn file_components(&mut self) -> Result<()> {
         let mut in_folder: HashMap<String, usize> = HashMap::new();
         let job = self.job;
-        let choices = choices_of(job.footprint);
         for file in job.files {
             let folder = self.folder_key(file.path.parent())?;
             let count = in_folder.entry(folder.clone()).or_default();
@@ -226,13 +298,13 @@ impl<'j> Layout<'j> {
                 self.db.text(&file_key),
             ];
             self.db.insert("Component", &row)?;
-            self.in_feature(choices.get(&file.path).map(String::as_str), &component)?;
+            let choice = self.choices.get(&file.path).cloned();
+            self.in_feature(choice.as_deref(), &component)?;
             let version = super::pe::version(file);
             let (key, component, name) = (self.db.text(&file_key), self.db.text(&component), self.db.text(&name));
             self.by_path.insert(&file.path, (key, component));
             self.files.push(FileRow { key, component, name, version });
         }
-        let mut asked = std::collections::HashSet::new();
         for (path, to) in job.links {
             let Some((file, component)) = self.file(to) else { continue };
             let folder = self.folder_key(path.parent())?;
@@ -240,10 +312,7 @@ impl<'j> Layout<'j> {
             let name = self.names.text(&above, path.name());
             let duplicate = key('L', path.as_str(), path.name());
             self.row("DuplicateFile", &[&duplicate, &component, &file, &name, &folder])?;
-            // Two names in one folder would ask twice.
-            if asked.insert((folder.clone(), component.clone())) {
-                self.row("CreateFolder", &[&folder, &component])?;
-            }
+            self.creates(&folder, &component)?;
         }
         Ok(())
     }
@@ -294,6 +363,7 @@ impl<'j> Layout<'j> {
                 _ => None,
             })
             .collect();
+        let of_choices = self.only_of_choices();
         for path in folders {
             if self.directories.contains_key(path.as_str()) {
                 continue;
@@ -309,24 +379,73 @@ impl<'j> Layout<'j> {
                 Value::Null,
             ];
             self.db.insert("Component", &row)?;
-            self.row("CreateFolder", &[&folder, &component])?;
-            self.in_feature(None, &component)?;
+            self.creates(&folder, &component)?;
+            match of_choices.get(&path).filter(|of| !of.is_empty()) {
+                None => self.in_feature(None, &component)?,
+                Some(of) => of.keys().try_for_each(|choice| self.in_feature(Some(choice), &component))?,
+            }
         }
         Ok(())
     }
 
     /// A component that a registry value stands for.
     pub fn registry_component(&mut self, component: &str, bits: i32, condition: &str, key_path: &str) -> Result<()> {
+        self.component_in("INSTALLDIR", component, bits, condition, key_path, None)
+    }
+
+    /// The same in a folder, and in the feature of a choice.
+    pub fn component_in(
+        &mut self,
+        folder: &str,
+        component: &str,
+        bits: i32,
+        condition: &str,
+        key_path: &str,
+        choice: Option<&str>,
+    ) -> Result<()> {
         let row = [
             self.db.text(component),
             self.component_guid_value(&format!(":{component}")),
-            self.db.text("INSTALLDIR"),
+            self.db.text(folder),
             Value::Int(bits | 4),
             self.db.text(condition),
             self.db.text(key_path),
         ];
         self.db.insert("Component", &row)?;
-        self.in_feature(None, component)
+        self.in_feature(choice, component)
+    }
+
+    /// The choice that a program's file belongs to.
+    pub fn choice_of(&self, program: &str) -> Option<String> {
+        match self.job.footprint.program(program)? {
+            Trace::Program { file, .. } => self.choices.get(file).cloned(),
+            _ => None,
+        }
+    }
+
+    /// A property that has what a registry value says before anything is changed.
+    pub fn ask(&mut self, what: &str, root: i32, key: &str, name: &str) -> Result<String> {
+        self.asked += 1;
+        let property = format!("{what}{}", self.asked);
+        rules::locator(self, &property, &format!("S{property}"), root, key, name)?;
+        self.secure.push(property.clone());
+        Ok(property)
+    }
+
+    /// The component of what only one program may have: a kind of file, or of link. It is there when nobody else has it,
+    /// and when it was this product's before.
+    pub fn claim(&mut self, class: &str, below: &str, ours: &dyn Fn(&str) -> String, program: &str) -> Result<String> {
+        let key = format!("{}{below}", formatted(class));
+        // What everybody sees: the machine's and the person's classes in one.
+        let found = self.ask("CLAIMED", 0, &key, "")?;
+        let component = codes::key('K', class, class);
+        let condition = format!("NOT {found} OR {}", ours(&found));
+        let mark = format!("R{component}");
+        let choice = self.choice_of(program);
+        self.component_in("INSTALLDIR", &component, self.bit_attribute(), &condition, &mark, choice.as_deref())?;
+        let at = self.own_key();
+        self.registry_row(&mark, -1, &at, &component, "#1", &component)?;
+        Ok(component)
     }
 
     pub fn registry_row(
@@ -358,12 +477,23 @@ impl<'j> Layout<'j> {
     fn settings(&mut self) -> Result<()> {
         self.registry_component(SETTINGS, self.bit_attribute(), "", "RFolder")?;
         let at = self.own_key();
-        self.registry_row("RFolder", -1, &at, "InstallFolder", "[INSTALLDIR]", SETTINGS)
+        self.registry_row("RFolder", -1, &at, "InstallFolder", "[INSTALLDIR]", SETTINGS)?;
+        // What was chosen, for the next version: an empty property must leave a value too, so there is a letter before it.
+        for place in [Place::Desktop, Place::Startup] {
+            let is_it = |t: &Trace| matches!(t, Trace::Shortcut { place: p, .. } if *p == place);
+            if let Some((property, name)) = switch(place).zip(remembered(place))
+                && self.job.footprint.traces().iter().any(is_it)
+            {
+                let value = format!("x[{property}]");
+                self.registry_row(&format!("R{name}"), -1, &at, name, &value, SETTINGS)?;
+            }
+        }
+        Ok(())
     }
 
     fn feature_tree(&mut self) -> Result<()> {
         let title = self.job.footprint.product.name.clone().unwrap_or_default();
-        self.feature(MAIN, "", &title, "", 1, 1, 16)?;
+        self.feature(MAIN, "", &title, "", 1, 1, 16 | NO_ADVERTISING)?;
         let mut display = 1;
         for trace in self.job.footprint.traces() {
             let Trace::Choice { key, title, description, chosen, .. } = trace else { continue };
@@ -376,13 +506,13 @@ impl<'j> Layout<'j> {
                 description.as_deref().unwrap_or_default(),
                 display,
                 level,
-                0,
+                NO_ADVERTISING,
             )?;
         }
         for (feature, (_, parts)) in self.features.clone() {
             for part in 2..=parts {
                 // Unseen (display 0), and always as its parent (attribute 2).
-                self.feature(&format!("{feature}.{part}"), &feature, &feature, "", 0, 1, 2 | 16)?;
+                self.feature(&format!("{feature}.{part}"), &feature, &feature, "", 0, 1, 2 | 16 | NO_ADVERTISING)?;
             }
         }
         Ok(())
@@ -418,12 +548,24 @@ impl<'j> Layout<'j> {
     }
 }
 
+/// Whether a product that asks for whom it is goes onto the machine for everyone.
+pub const FOR_EVERYONE: &str = "ALLUSERS = 1 OR (ALLUSERS = 2 AND NOT MSIINSTALLPERUSER)";
+
 /// The property that leaves a shortcut out.
 pub fn switch(place: Place) -> Option<&'static str> {
     match place {
         Place::Menu => None,
-        Place::Desktop => Some("DESKTOPSHORTCUT = 1"),
-        Place::Startup => Some("STARTWITHSYSTEM = 1"),
+        Place::Desktop => Some("DESKTOPSHORTCUT"),
+        Place::Startup => Some("STARTWITHSYSTEM"),
+    }
+}
+
+/// The value of the product's own key that remembers it.
+pub fn remembered(place: Place) -> Option<&'static str> {
+    match place {
+        Place::Menu => None,
+        Place::Desktop => Some("Desktop"),
+        Place::Startup => Some("Startup"),
     }
 }
 

@@ -17,6 +17,12 @@ mod words;
 
 pub use codes::is_guid;
 pub use dialogs::language_numbers;
+pub(crate) use layout::upgrade_code;
+
+/// Whether Windows Installer can compare a version.
+pub(crate) fn is_version(version: &str) -> bool {
+    codes::version(version).is_ok()
+}
 
 use super::{Depth, Job, Loss, Target, Visit, damaged, not_for_one_person, unwritten};
 use crate::content::ContentHash;
@@ -57,11 +63,17 @@ impl Target for Msi {
 
     fn check(&self, job: &Job) -> Vec<Problem> {
         let mut problems = Vec::new();
-        let version = job.footprint.product.version.clone().unwrap_or_default();
+        let stated = job.settings.msi.version.clone();
+        let version = stated.clone().or(job.footprint.product.version.clone()).unwrap_or_default();
         if let Err(why) = codes::version(&version) {
             let problem = Problem::error(format!("an MSI can't hold the version {version:?}")).why(why);
-            problems.push(problem.instead("up to three numbers such as 2.4.0, the first two below 256"));
+            let form = "up to three numbers such as 2.4.0, the first two below 256, raised for each release";
+            problems.push(problem.instead(match stated {
+                Some(_) => form.to_owned(),
+                None => format!("[target.msi]\nversion = \"2.4.0\"    # for this format only: {form}"),
+            }));
         }
+        problems.extend(long_paths(job.footprint));
         if let Some(file) = job.files.iter().find(|f| f.size > i32::MAX as u64) {
             let problem = Problem::error(format!("{} has {} bytes", file.path, file.size));
             problems.push(problem.why("an MSI holds files up to 2 GiB").instead("split it, or build a ZIP archive"));
@@ -124,6 +136,25 @@ impl Target for Msi {
     fn faults(&self, package: &Path) -> Result<Vec<String>, Failure> {
         contents::faults(package).map_err(|e| damaged(package, e.to_string()))
     }
+}
+
+/// Warns of paths that are longer once installed than most programs, and Windows Installer itself, take.
+fn long_paths(footprint: &Footprint) -> Option<Problem> {
+    // MAX_PATH counts the zero at the end too.
+    const MOST: usize = 259;
+    let top = match footprint.rule("scope") {
+        // An account's name has up to twenty letters.
+        Some("person" | "asked") => r"C:\Users\12345678901234567890\AppData\Local\Programs\",
+        _ => r"C:\Program Files (x86)\",
+    };
+    let before = top.len() + footprint.rule("folder").unwrap_or("Product").encode_utf16().count() + 1;
+    let length = |t: &Trace| t.path().map_or(0, |p| p.as_str().encode_utf16().count());
+    let longest = footprint.traces().iter().max_by_key(|t| length(t))?;
+    let whole = before + length(longest);
+    let path = longest.path().filter(|_| whole > MOST)?;
+    let problem = Problem::warning(format!("{path} has {whole} characters once installed"));
+    let problem = problem.why(format!("Windows Installer and most programs take paths of up to {MOST}"));
+    Some(problem.instead("shorter names, or a shorter [install] folder"))
 }
 
 /// The texts that people wrote, which have to fit into the code page.
@@ -362,11 +393,13 @@ fn summary_of(job: &Job, db: &mut Database, digest: &[u8]) {
     use crate::platform::Platform;
     let p = &job.footprint.product;
     let text = |v: &Option<String>| Property::Text(v.clone().unwrap_or_default());
-    // arm64 packages need Windows Installer 5, 64-bit ones 2, others 2 too for hashes of files.
+    // arm64 packages and properties of shortcuts need Windows Installer 5, 64-bit packages and hashes of files 2.
+    let has_models = job.footprint.traces().iter().any(|t| matches!(t, Trace::Shortcut { .. }));
+    let least = if has_models { 500 } else { 200 };
     let (processor, version) = match job.footprint.platform {
-        Some(Platform::WindowsX86) => ("Intel", 200),
+        Some(Platform::WindowsX86) => ("Intel", least),
         Some(Platform::WindowsArm64) => ("Arm64", 500),
-        _ => ("x64", 200),
+        _ => ("x64", least),
     };
     let time = Property::Time(summary::file_time(job.time));
     // Compressed (2); one for a person needs no elevation (8).

@@ -4,6 +4,7 @@ use super::carry::{Program, line_arguments, program_of};
 use super::layout::{MAIN, PROGRAMS};
 use super::words::{arguments, unformatted};
 use super::{contents, names, registry, rules};
+use crate::command_line;
 use crate::content::ContentHash;
 use crate::footprint::{
     EnvironmentAction, Footprint, Identity, Place, RelPath, Service, ServiceStart, Trace, WorkingFolder,
@@ -16,7 +17,7 @@ use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::path::Path;
 
 /// Tables that the footprint tells of, or that only say how an installation goes and looks.
-const KNOWN: [&str; 44] = [
+const KNOWN: [&str; 46] = [
     "ActionText",
     "AdminExecuteSequence",
     "AdminUISequence",
@@ -39,6 +40,7 @@ const KNOWN: [&str; 44] = [
     "Feature",
     "FeatureComponents",
     "File",
+    "Font",
     "Icon",
     "InstallExecuteSequence",
     "InstallUISequence",
@@ -51,6 +53,7 @@ const KNOWN: [&str; 44] = [
     "RadioButton",
     "RegLocator",
     "Registry",
+    "RemoveFile",
     "ServiceControl",
     "ServiceInstall",
     "Shortcut",
@@ -238,6 +241,9 @@ impl<'d> Reader<'d> {
                 self.traces.push(Trace::Rule { key: format!("table {name}"), value });
             }
         }
+        if db.property("UpperShelfId").is_none() {
+            self.read_what_others_do();
+        }
         for what in std::mem::take(&mut self.strange) {
             self.traces.push(Trace::Rule { key: what, value: "left out".into() });
         }
@@ -256,6 +262,61 @@ impl<'d> Reader<'d> {
         let Self { traces, files, component_files, spots, .. } = self;
         drop((files, component_files, spots));
         Footprint::new(product, platform, traces)
+    }
+
+    /// What others' packages do besides laying out files: actions of their own, what depends on conditions, what services
+    /// need.
+    fn read_what_others_do(&mut self) {
+        let rule = |key: String, value: String| Trace::Rule { key, value };
+        let mut when: HashMap<&str, (i32, &str)> = HashMap::new();
+        for row in self.db.rows("InstallExecuteSequence") {
+            when.insert(self.text(row, 0), (self.int(row, 2).unwrap_or(0), self.text(row, 1)));
+        }
+        for row in self.db.rows("CustomAction") {
+            let (name, kind) = (self.text(row, 0), self.int(row, 1).unwrap_or(0));
+            let (source, target) = (self.text(row, 2), self.text(row, 3));
+            // "Custom Action Types": the low six bits say what it is, the others when and as whom.
+            let what = match kind & 0x3F {
+                1 => format!("calls {target} of the library {source}"),
+                17 => format!("calls {target} of the installed library {source}"),
+                2 => format!("runs the program {source} with {target:?}"),
+                18 => format!("runs the installed program {source} with {target:?}"),
+                34 => format!("runs {target:?} in {source}"),
+                50 => format!("runs the program that {source} names, with {target:?}"),
+                5 | 21 | 37 | 53 => format!("runs a JavaScript: {source}"),
+                6 | 22 | 38 | 54 => format!("runs a VBScript: {source}"),
+                19 => format!("ends with the sentence {target:?}"),
+                35 => format!("sets the folder {source} to {target:?}"),
+                51 => format!("sets {source} to {target:?}"),
+                other => format!("is of the kind {other}"),
+            };
+            let mut how = Vec::new();
+            how.extend((kind & 0x400 != 0).then_some("when changes are made"));
+            how.extend((kind & 0x100 != 0).then_some("when they are taken back"));
+            how.extend((kind & 0x200 != 0).then_some("when all is done"));
+            how.extend((kind & 0x800 != 0).then_some("with the system's own rights"));
+            let how: String = how.iter().map(|h| format!(", {h}")).collect();
+            let place = match when.get(name) {
+                Some((at, "")) => format!(" (at {at})"),
+                Some((at, condition)) => format!(" (at {at}, if {condition})"),
+                None => " (not while it is installed)".into(),
+            };
+            self.traces.push(rule(format!("custom action {name}"), format!("{what}{how}{place}")));
+        }
+        for row in self.db.rows("Component") {
+            if self.text(row, 4).is_empty() {
+                continue;
+            }
+            let key = format!("the component {} is installed", self.text(row, 0));
+            self.traces.push(rule(key, format!("if {}", self.text(row, 4))));
+        }
+        for row in self.db.rows("ServiceInstall") {
+            if self.text(row, 7).is_empty() {
+                continue;
+            }
+            let needs = self.text(row, 7).replace("[~]", " ");
+            self.traces.push(rule(format!("the service {} needs", self.text(row, 1)), needs.trim().to_owned()));
+        }
     }
 
     fn read_files(&mut self, contents: &HashMap<&str, ContentHash>) {
@@ -288,7 +349,7 @@ impl<'d> Reader<'d> {
     fn read_programs(&mut self) {
         for row in self.db.rows(PROGRAMS) {
             let Ok(file) = RelPath::new(self.text(row, 1)) else { continue };
-            let own = arguments(self.text(row, 2));
+            let own = command_line::arguments(self.text(row, 2));
             let folder = self.text(row, 3);
             let working_folder = match folder {
                 "" => WorkingFolder::Unchanged,
@@ -355,7 +416,7 @@ impl<'d> Reader<'d> {
                 self.strange.insert(format!("the shortcut “{name}” to {target}"));
                 continue;
             };
-            let all = arguments(&unformatted(self.text(row, 5)));
+            let all = arguments(self.text(row, 5));
             let description = Some(self.text(row, 6).to_owned()).filter(|d| !d.is_empty());
             if let Some((program, arguments)) = self.command(&file, &all) {
                 self.traces.push(Trace::Shortcut { place, name, program, arguments, description });
@@ -371,7 +432,7 @@ impl<'d> Reader<'d> {
                 self.strange.insert(format!("the service {name}"));
                 continue;
             };
-            let all = arguments(&unformatted(self.text(row, 10)));
+            let all = arguments(self.text(row, 10));
             let some = |text: &str| Some(text.to_owned()).filter(|t| !t.is_empty());
             let (title, account) = (unformatted(self.text(row, 2)), some(&unformatted(self.text(row, 8))));
             let description = some(self.text(row, 12));
@@ -388,9 +449,15 @@ impl<'d> Reader<'d> {
     }
 
     fn read_environment(&mut self) {
+        let mut seen = BTreeSet::new();
         for row in self.db.rows("Environment") {
             let name = self.text(row, 1).trim_start_matches(['=', '-', '+', '*', '!']).to_owned();
             let value = self.text(row, 2);
+            // Ours says a variable once for each scope, and once more for where it would hide another one.
+            let hides = value.contains(&format!("%{name}%")) && self.text(row, 0).ends_with(".h");
+            if self.db.property("UpperShelfId").is_some() && (hides || !seen.insert(name.clone())) {
+                continue;
+            }
             let (action, value) = if let Some(rest) = value.strip_prefix("[~];") {
                 (EnvironmentAction::Append, rest)
             } else if let Some(rest) = value.strip_suffix(";[~]") {
@@ -457,7 +524,7 @@ impl<'d> Reader<'d> {
         let start = self.db.rows("CustomAction").find(|r| self.text(r, 0) == "StartProgram");
         if let Some(row) = start
             && let Some(file) = self.files.get(self.text(row, 2)).cloned()
-            && let Some((program, _)) = self.command(&file, &arguments(&unformatted(self.text(row, 3))))
+            && let Some((program, _)) = self.command(&file, &arguments(self.text(row, 3)))
         {
             self.traces.push(Trace::Rule { key: "start-at-end".into(), value: program });
         }

@@ -1,14 +1,16 @@
 //! Registry rows: the values that the manifest names, and those by which Windows knows file types, link schemes and
 //! fonts. And back: each pattern becomes the trace that it stands for, all else stays a value.
 
-use super::layout::{Layout, Result, SETTINGS, SETTINGS_32};
-use super::words::{arguments, command_line, formatted, unformatted};
+use super::layout::{Layout, Result, SETTINGS};
+use super::words::{arguments, formatted, line, unformatted};
 use crate::footprint::{RegistryRoot, RegistryValue, RegistryView, RelPath, Trace};
-use crate::targets::classes::{CLASSES, class_name};
+use crate::targets::classes::{CLASSES, class_name, link_class};
 use msi_database::database::Database;
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 const FONTS: &str = r"Software\Microsoft\Windows NT\CurrentVersion\Fonts";
+/// Where Windows looks for what products can open.
+const REGISTERED: &str = r"Software\RegisteredApplications";
 const OPEN: &str = r"\shell\open\command";
 
 fn root_number(root: RegistryRoot) -> i32 {
@@ -16,6 +18,18 @@ fn root_number(root: RegistryRoot) -> i32 {
         RegistryRoot::Installed => -1,
         RegistryRoot::Person => 1,
         RegistryRoot::Machine => 2,
+    }
+}
+
+/// The component of values of a root and a view.
+fn settings(root: RegistryRoot, view: RegistryView) -> &'static str {
+    match (view, root) {
+        (RegistryView::Own, RegistryRoot::Installed) => SETTINGS,
+        (RegistryView::Own, RegistryRoot::Machine) => "CSettingsMachine",
+        (RegistryView::Own, RegistryRoot::Person) => "CSettingsPerson",
+        (RegistryView::Bits32, RegistryRoot::Installed) => "CSettings32",
+        (RegistryView::Bits32, RegistryRoot::Machine) => "CSettings32Machine",
+        (RegistryView::Bits32, RegistryRoot::Person) => "CSettings32Person",
     }
 }
 
@@ -69,7 +83,7 @@ pub fn carried(value: &RegistryValue) -> RegistryValue {
 pub fn write(it: &mut Layout) -> Result<()> {
     let job = it.job;
     let id = job.footprint.product.id.clone().unwrap_or_default();
-    let mut has_32 = false;
+    let mut known = BTreeSet::new();
     let mut count = 0;
     let mut row = |it: &mut Layout, root: i32, key: &str, name: &str, value: &str, component: &str| -> Result<()> {
         count += 1;
@@ -78,21 +92,24 @@ pub fn write(it: &mut Layout) -> Result<()> {
     for trace in job.footprint.traces() {
         match trace {
             Trace::Registry { root, view, key, name, value } => {
-                let component = match view {
-                    RegistryView::Own => SETTINGS,
-                    RegistryView::Bits32 => SETTINGS_32,
-                };
-                if *view == RegistryView::Bits32 && !has_32 {
-                    has_32 = true;
-                    let at = it.own_key();
-                    it.registry_component(SETTINGS_32, 0, "", "RSettings32")?;
-                    it.registry_row("RSettings32", -1, &at, "Settings32", "#1", SETTINGS_32)?;
+                let component = settings(*root, *view);
+                if component != SETTINGS && known.insert(component) {
+                    // What is a machine's, what a person's, and what 32-bit programs see is never in one component, and
+                    // the last not in a folder of 64-bit programs (ICE57, ICE80).
+                    let (bits, folder) = match view {
+                        RegistryView::Own => (it.bit_attribute(), "INSTALLDIR"),
+                        RegistryView::Bits32 => (0, it.programs_of_32_bits()?),
+                    };
+                    let (at, mark) = (it.own_key(), format!("RM_{component}"));
+                    it.component_in(folder, component, bits, "", &mark, None)?;
+                    it.registry_row(&mark, root_number(*root), &at, component, "#1", component)?;
                 }
                 let name = name.as_deref().unwrap_or_default();
                 row(it, root_number(*root), &formatted(key), &formatted(name), &written(value), component)?;
             }
             Trace::FileType { mime, extensions, name, program } => {
                 let Some((file, component, first, _)) = it.program(program) else { continue };
+                capabilities(it, &mut row)?;
                 let class = class_name(&id, extensions);
                 let key = format!("{CLASSES}{}", formatted(&class));
                 row(it, -1, &key, "", &written(&RegistryValue::Text(name.clone())), &component)?;
@@ -100,17 +117,39 @@ pub fn write(it: &mut Layout) -> Result<()> {
                 row(it, -1, &format!("{key}{OPEN}"), "", &open_command(&file, first), &component)?;
                 for extension in extensions {
                     let key = format!("{CLASSES}.{}", formatted(extension));
-                    row(it, -1, &key, "", &formatted(&class), &component)?;
-                    row(it, -1, &key, "Content Type", &formatted(mime), &component)?;
                     row(it, -1, &format!("{key}\\OpenWithProgids"), &formatted(&class), "", &component)?;
+                    let own = format!("{}\\Capabilities\\FileAssociations", it.own_key());
+                    row(it, -1, &own, &format!(".{}", formatted(extension)), &formatted(&class), &component)?;
+                    // What another program has is its own, and stays when this product goes.
+                    let place = format!(".{extension}");
+                    let claim = it.claim(&place, "", &|found| format!("{found} = \"{class}\""), program)?;
+                    row(it, -1, &key, "", &formatted(&class), &claim)?;
+                    row(it, -1, &key, "Content Type", &formatted(mime), &claim)?;
                 }
             }
             Trace::LinkScheme { scheme, program } => {
                 let Some((file, component, first, _)) = it.program(program) else { continue };
-                let key = format!("{CLASSES}{scheme}");
-                row(it, -1, &key, "", &format!("URL:{scheme}"), &component)?;
-                row(it, -1, &key, "URL Protocol", "", &component)?;
-                row(it, -1, &format!("{key}{OPEN}"), "", &open_command(&file, first), &component)?;
+                capabilities(it, &mut row)?;
+                let class = link_class(&id, scheme);
+                let own = format!("{}\\Capabilities\\URLAssociations", it.own_key());
+                row(it, -1, &own, scheme, &formatted(&class), &component)?;
+                let name = it.job.footprint.program(program).and_then(|p| match p {
+                    Trace::Program { file, .. } => Some(file.name().to_owned()),
+                    _ => None,
+                });
+                let ours = |found: &str| format!("{found} ~>< \"\\{}\"", name.as_deref().unwrap_or_default());
+                let claim = it.claim(scheme, OPEN, &ours, program)?;
+                for (class, component) in [(formatted(&class), &component), (scheme.clone(), &claim)] {
+                    let key = format!("{CLASSES}{class}");
+                    row(it, -1, &key, "", &format!("URL:{scheme}"), component)?;
+                    row(it, -1, &key, "URL Protocol", "", component)?;
+                    row(it, -1, &format!("{key}{OPEN}"), "", &open_command(&file, first), component)?;
+                }
+            }
+            // For everyone Windows Installer itself registers fonts, and tells running programs.
+            Trace::Font { file, title } if job.footprint.rule("scope").unwrap_or("machine") == "machine" => {
+                let Some((file, _)) = it.file(file) else { continue };
+                it.row("Font", &[&file, &format!("{title} (TrueType)")])?;
             }
             Trace::Font { file, title } => {
                 let Some((file, component)) = it.file(file) else { continue };
@@ -132,9 +171,26 @@ pub fn write(it: &mut Layout) -> Result<()> {
     Ok(())
 }
 
+/// How a product tells the system what it can open; the rows are written once.
+fn capabilities(
+    it: &mut Layout,
+    row: &mut impl FnMut(&mut Layout, i32, &str, &str, &str, &str) -> Result<()>,
+) -> Result<()> {
+    let p = &it.job.footprint.product;
+    let key = format!("{}\\Capabilities", it.own_key());
+    if it.db.rows("Registry").any(|r| it.db.str(r[2]) == key) {
+        return Ok(());
+    }
+    let (id, name) = (p.id.clone().unwrap_or_default(), p.name.clone().unwrap_or_default());
+    let about = p.summary.clone().unwrap_or_else(|| name.clone());
+    row(it, -1, &key, "ApplicationName", &written(&RegistryValue::Text(name)), SETTINGS)?;
+    row(it, -1, &key, "ApplicationDescription", &written(&RegistryValue::Text(about)), SETTINGS)?;
+    row(it, -1, REGISTERED, &formatted(&id), &key, SETTINGS)
+}
+
 /// How the shell starts a program with a file or a link.
 fn open_command(file: &str, first: &[String]) -> String {
-    let line = formatted(&command_line(first));
+    let line = line(first);
     let space = if line.is_empty() { "" } else { " " };
     format!("\"[#{file}]\"{space}{line} \"%1\"")
 }
@@ -145,7 +201,7 @@ fn opened(command: &str) -> Option<(&str, Vec<String>)> {
     let (file, rest) = rest.split_once(']')?;
     let line = rest.strip_prefix('"').unwrap_or(rest).trim();
     let line = line.strip_suffix("\"%1\"").or_else(|| line.strip_suffix("%1"))?;
-    Some((file, arguments(&unformatted(line.trim_end()))))
+    Some((file, arguments(line.trim_end())))
 }
 
 struct Row<'d> {
@@ -169,8 +225,12 @@ pub fn read(
     let mut keys: BTreeMap<&str, Vec<Row>> = BTreeMap::new();
     for r in db.rows("Registry") {
         let (key, name) = (db.str(r[2]), db.str(r[3]));
-        let mark = name == "InstallFolder" || name == "Settings32" || name.starts_with('S') && db.str(r[4]) == "#1";
-        if own.as_deref() == Some(key) && mark && db.str(r[0]).starts_with('R') && is_mark(db.str(r[0])) {
+        let is_own =
+            own.as_deref().is_some_and(|o| key == o || key.strip_prefix(o).is_some_and(|k| k.starts_with('\\')));
+        if is_own && is_mark(db.str(r[0]), key, name) {
+            continue;
+        }
+        if key == REGISTERED && db.property("UpperShelfId").is_some_and(|id| unformatted(name) == id) {
             continue;
         }
         let bits64 = wide.get(db.str(r[5])).copied().unwrap_or(false);
@@ -187,18 +247,36 @@ pub fn read(
         let class_key = format!("{CLASSES}{class}");
         let open_key = (*key).to_owned();
         if own_value(&class_key, "URL Protocol").is_some() {
-            traces.push(Trace::LinkScheme { scheme: unformatted(class), program });
             used.extend([class_key, open_key]);
+            let plain = unformatted(class);
+            let own = db.property("UpperShelfId").map(|id| link_class(id, ""));
+            let scheme = own.as_deref().and_then(|own| plain.strip_prefix(own));
+            // What the product offers is said twice: under its own name, and as the one that opens such links.
+            let twice = own
+                .as_deref()
+                .is_some_and(|own| keys.contains_key(format!("{CLASSES}{}{class}", formatted(own)).as_str()));
+            if !twice {
+                traces.push(Trace::LinkScheme { scheme: scheme.unwrap_or(&plain).to_owned(), program });
+            }
             continue;
         }
         let mut extensions = Vec::new();
         let mut mime = None;
         for (at, rows) in &keys {
             let Some(extension) = at.strip_prefix(CLASSES).and_then(|k| k.strip_prefix('.')) else { continue };
-            if !extension.contains('\\') && rows.iter().any(|r| r.name.is_empty() && r.value == class) {
-                extensions.push(unformatted(extension));
-                mime = mime.or_else(|| own_value(at, "Content Type").map(unformatted));
-                used.extend([(*at).to_owned(), format!("{at}\\OpenWithProgids")]);
+            let offered = extension.strip_suffix("\\OpenWithProgids");
+            let is_it = |r: &Row| match offered {
+                Some(_) => own.is_some() && r.name == class,
+                None => r.name.is_empty() && r.value == class,
+            };
+            let extension = offered.unwrap_or(extension);
+            if !extension.contains('\\') && rows.iter().any(is_it) {
+                let (plain, at) = (unformatted(extension), format!("{CLASSES}.{extension}"));
+                if !extensions.contains(&plain) {
+                    extensions.push(plain);
+                }
+                mime = mime.or_else(|| own_value(&at, "Content Type").map(unformatted));
+                used.extend([format!("{at}\\OpenWithProgids"), at]);
             }
         }
         if extensions.is_empty() {
@@ -214,6 +292,13 @@ pub fn read(
         let mime = mime.unwrap_or_else(|| "application/octet-stream".into());
         traces.push(Trace::FileType { mime, extensions, name, program });
         used.extend([format!("{class_key}\\DefaultIcon"), class_key, open_key]);
+    }
+    for row in db.rows("Font") {
+        if let Some(file) = files.get(db.str(row[0])) {
+            let title = db.str(row[1]);
+            let title = title.strip_suffix(" (TrueType)").unwrap_or(title);
+            traces.push(Trace::Font { file: file.clone(), title: title.to_owned() });
+        }
     }
     for (key, rows) in &keys {
         if used.iter().any(|u| u == key) {
@@ -240,8 +325,10 @@ pub fn read(
 }
 
 /// Whether a row is one of ours that only stands for a component.
-fn is_mark(key: &str) -> bool {
-    key == "RFolder" || key == "RSettings32" || key.starts_with("RS") && key.contains('_')
+fn is_mark(row: &str, key: &str, name: &str) -> bool {
+    let remembered = ["RFolder", "RSettings32", "RDesktop", "RStartup"].contains(&row);
+    let of_component = ["RS", "RM", "RK", "RV"].iter().any(|r| row.starts_with(r)) && row.contains('_');
+    remembered && !name.is_empty() || of_component || key.contains("\\Capabilities")
 }
 
 #[cfg(test)]

@@ -1,9 +1,9 @@
 //! How the package goes onto a machine: properties, upgrades, conditions, the chosen folder; and back.
 
 use super::codes;
-use super::layout::{Layout, Result, upgrade_code};
-use super::words::{command_line, formatted};
-use crate::footprint::{Footprint, Trace};
+use super::layout::{Layout, Result, remembered, switch, upgrade_code};
+use super::words::{formatted, line};
+use crate::footprint::{Footprint, Place, Trace};
 use crate::targets::Job;
 use msi_database::database::{Database, Value};
 
@@ -67,7 +67,8 @@ pub fn properties(it: &mut Layout) -> Result<()> {
     let p = &job.footprint.product;
     let text = |v: &Option<String>| v.clone().unwrap_or_default();
     let id = text(&p.id);
-    let version = codes::version(&text(&p.version)).unwrap_or_else(|_| "0.0.0".into());
+    let stated = job.settings.msi.version.clone().unwrap_or_else(|| text(&p.version));
+    let version = codes::version(&stated).unwrap_or_else(|_| "0.0.0".into());
     let upgrade = upgrade_code(&id, job.footprint.rule("upgrade-code"));
     let scope = job.footprint.rule("scope").unwrap_or("machine");
     let mut properties = vec![
@@ -90,16 +91,10 @@ pub fn properties(it: &mut Layout) -> Result<()> {
         "asked" => properties.extend([("ALLUSERS", "2".into()), ("MSIINSTALLPERUSER", "1".into())]),
         _ => {}
     }
-    let mut secure = vec!["INSTALLDIR", "NEWERFOUND", "OLDERFOUND", "REMEMBEREDFOLDER"];
-    for trace in job.footprint.traces() {
-        if let Trace::Shortcut { place, .. } = trace
-            && let Some(property) = super::layout::switch(*place).and_then(|c| c.split(' ').next())
-            && !secure.contains(&property)
-        {
-            secure.push(property);
-            properties.push((property, "1".into()));
-        }
-    }
+    twin(it, scope)?;
+    remembered_switches(it, scope)?;
+    let mut secure = ["INSTALLDIR", "NEWERFOUND", "OLDERFOUND", "REMEMBEREDFOLDER"].map(str::to_owned).to_vec();
+    secure.append(&mut it.secure);
     if !job.footprint.traces().iter().any(|t| matches!(t, Trace::Choice { .. })) {
         properties.push(("ARPNOMODIFY", "1".into()));
     }
@@ -115,6 +110,9 @@ pub fn properties(it: &mut Layout) -> Result<()> {
     remembered_folder(it, scope)?;
     actions(it)
 }
+
+/// When the program of a setup program's removal runs: with the older versions of this kind.
+const REMOVE_SETUP: i32 = 1505;
 
 fn upgrades(it: &mut Layout, code: &str, version: &str) -> Result<()> {
     let blocked = it.job.footprint.rule("downgrade") != Some("allowed");
@@ -154,7 +152,14 @@ fn conditions(it: &mut Layout) -> Result<()> {
     Ok(())
 }
 
-fn locator(it: &mut Layout, property: &str, signature: &str, root: i32, key: &str, name: &str) -> Result<()> {
+pub(super) fn locator(
+    it: &mut Layout,
+    property: &str,
+    signature: &str,
+    root: i32,
+    key: &str,
+    name: &str,
+) -> Result<()> {
     it.row("AppSearch", &[property, signature])?;
     // 2 takes the value as it is; 16 looks where 64-bit programs look.
     let kind = 2 | if it.bits64 { 16 } else { 0 };
@@ -167,6 +172,126 @@ fn remembered_folder(it: &mut Layout, scope: &str) -> Result<()> {
     for (signature, root, scopes) in [("SFolderMachine", 2, "machine asked"), ("SFolderPerson", 1, "person asked")] {
         if scopes.contains(scope) {
             locator(it, "REMEMBEREDFOLDER", signature, root, &key, "InstallFolder")?;
+        }
+    }
+    Ok(())
+}
+
+/// Which shortcuts there are that somebody may leave out: in the version before (of either kind of package), unless the
+/// command line or a page says something else now.
+fn remembered_switches(it: &mut Layout, scope: &str) -> Result<()> {
+    let job = it.job;
+    let mut any = false;
+    for (n, place) in [Place::Desktop, Place::Startup].into_iter().enumerate() {
+        let is_it = |t: &Trace| matches!(t, Trace::Shortcut { place: p, .. } if *p == place);
+        let (Some(property), Some(name)) = (switch(place), remembered(place)) else { continue };
+        if !job.footprint.traces().iter().any(is_it) {
+            continue;
+        }
+        any = true;
+        it.secure.push(property.to_owned());
+        let found = format!("REMEMBERED{}", name.to_uppercase());
+        let key = it.own_key();
+        for (root, scopes) in [(2, "machine asked"), (1, "person asked")] {
+            if scopes.contains(scope) {
+                locator(it, &found, &format!("S{name}{root}"), root, &key, name)?;
+            }
+        }
+        it.secure.push(found.clone());
+        // A box on a page is ticked by any value, so what is not wanted has none.
+        let condition = format!("NOT {property} AND NOT CHOICESMADE AND (NOT {found} OR {found} = \"x1\")");
+        set(it, &format!("Default{name}"), property, "1", &condition, "xu", 62 + n as i32)?;
+        set(it, &format!("No{name}"), property, "{}", &format!("{property} = \"0\""), "u", 64 + n as i32)?;
+    }
+    if any {
+        it.secure.push("CHOICESMADE".into());
+        set(it, "ChoicesMade", "CHOICESMADE", "1", "", "u", 68)?;
+    }
+    Ok(())
+}
+
+/// An action that gives a property a value, in the sequences of these letters.
+fn set(it: &mut Layout, name: &str, property: &str, value: &str, condition: &str, tables: &str, at: i32) -> Result<()> {
+    let row = [it.db.text(name), Value::Int(51), it.db.text(property), it.db.text(value), Value::Null];
+    it.db.insert("CustomAction", &row)?;
+    for (letter, table) in [('x', "InstallExecuteSequence"), ('u', "InstallUISequence")] {
+        if tables.contains(letter) {
+            super::sequences::action(it, table, name, condition, at)?;
+        }
+    }
+    Ok(())
+}
+
+/// The same product, installed by its setup program: one in the same scope is removed by its own program and replaced,
+/// with its folder and its choices; one in the other scope is left alone, and a sentence says so.
+fn twin(it: &mut Layout, scope: &str) -> Result<()> {
+    let job = it.job;
+    let key = format!(
+        r"Software\Microsoft\Windows\CurrentVersion\Uninstall\{}",
+        formatted(&job.footprint.product.id.clone().unwrap_or_default())
+    );
+    // Its folder; a command line would come back without its quotes, or without its arguments.
+    let machine = it.ask("SETUPOFMACHINE", 2, &key, "InstallLocation")?;
+    let person = it.ask("SETUPOFPERSON", 1, &key, "InstallLocation")?;
+    let everyone = super::layout::FOR_EVERYONE;
+    let (to_machine, to_person, elsewhere) = match scope {
+        "machine" => (machine.clone(), String::new(), person.clone()),
+        "person" => (String::new(), person.clone(), machine.clone()),
+        _ => (
+            format!("{machine} AND ({everyone})"),
+            format!("{person} AND NOT ({everyone})"),
+            format!("({machine} AND NOT ({everyone})) OR ({person} AND ({everyone}))"),
+        ),
+    };
+    // 34 runs a command line; 1024 when changes are made, 2048 with the system's own rights.
+    for (name, property, condition, kind, at) in [
+        ("RemoveSetup", &machine, to_machine, 34 | 1024 | 2048, REMOVE_SETUP),
+        ("RemoveOwnSetup", &person, to_person, 34 | 1024, REMOVE_SETUP + 1),
+    ] {
+        if condition.is_empty() {
+            continue;
+        }
+        let row = [
+            it.db.text(name),
+            Value::Int(kind),
+            it.db.text("TARGETDIR"),
+            it.db.text(&format!("\"[{property}]\\{}\" /S", crate::targets::nsis::REMOVER)),
+            Value::Null,
+        ];
+        it.db.insert("CustomAction", &row)?;
+        let condition = format!("NOT Installed AND {condition}");
+        super::sequences::action(it, "InstallExecuteSequence", name, &condition, at)?;
+        // Files of the same version would be taken for the product's own, which the setup program then takes away.
+        set(it, &format!("All{name}"), "REINSTALLMODE", "amus", &condition, "xu", 790 + at - REMOVE_SETUP)?;
+    }
+    let sentence = "[ProductName] is already installed by its setup program, for other users or only for you. \
+                    Remove it in the system's list of applications first.";
+    let row = [it.db.text("RefuseOther"), Value::Int(19), Value::Null, it.db.text(sentence), Value::Null];
+    it.db.insert("CustomAction", &row)?;
+    let condition = format!("NOT Installed AND ({elsewhere})");
+    super::sequences::action(it, "InstallExecuteSequence", "RefuseOther", &condition, 120)?;
+    if scope != "asked" {
+        super::sequences::action(it, "InstallUISequence", "RefuseOther", &condition, 120)?;
+    }
+    // Its parts are this one's.
+    let own = it.own_key();
+    for trace in job.footprint.traces() {
+        let Trace::Choice { key, .. } = trace else { continue };
+        let name = format!("Choice.{key}");
+        let (of_machine, of_person) = (it.ask("CHOSEN", 2, &own, &name)?, it.ask("CHOSEN", 1, &own, &name)?);
+        let found = match scope {
+            "machine" => vec![(&machine, of_machine)],
+            "person" => vec![(&person, of_person)],
+            _ => vec![(&machine, of_machine), (&person, of_person)],
+        };
+        for (level, value) in [(1, "1"), (3, "0")] {
+            let fits: Vec<String> = found.iter().map(|(s, f)| format!("({s} AND {f} = \"{value}\")")).collect();
+            let row = [
+                it.db.text(&super::layout::choice_feature(key)),
+                Value::Int(level),
+                it.db.text(&format!("NOT Installed AND ({})", fits.join(" OR "))),
+            ];
+            it.db.insert("Condition", &row)?;
         }
     }
     Ok(())
@@ -197,7 +322,8 @@ fn actions(it: &mut Layout) -> Result<()> {
     // 51 sets a property.
     action("RememberFolder", 51, "INSTALLDIR", "[REMEMBEREDFOLDER]")?;
     action("SetLocation", 51, "ARPINSTALLLOCATION", "[INSTALLDIR]")?;
-    action("SetHome", 51, "PERSONHOME", "[%USERPROFILE]")?;
+    // Everybody's own, when the shortcut is used.
+    action("SetHome", 51, "PERSONHOME", "%USERPROFILE%")?;
     if asked {
         let folders = folders_by_scope(it.job.footprint);
         let person = folders.last().map_or("", |f| f.0.as_str());
@@ -212,7 +338,7 @@ fn actions(it: &mut Layout) -> Result<()> {
     }
     let start = it.job.footprint.rule("start-at-end").and_then(|program| it.program(program));
     if let Some((file, _, arguments, _)) = start {
-        let line = formatted(&command_line(arguments));
+        let line = line(arguments);
         // An installed program (18), not waited for (192).
         let row = [it.db.text("StartProgram"), Value::Int(18 | 192), it.db.text(&file), it.db.text(&line), Value::Null];
         it.db.insert("CustomAction", &row)?;

@@ -5,7 +5,7 @@ use msi_database::database::Value;
 
 /// Standard actions, and whether they belong to installing, to its user interface, to an administrative installation
 /// (and its interface), to advertising.
-const STANDARD: [(&str, i32, &str); 38] = [
+const STANDARD: [(&str, i32, &str); 40] = [
     ("FindRelatedProducts", 25, "xu"),
     ("AppSearch", 50, "xu"),
     ("LaunchConditions", 100, "xu"),
@@ -21,6 +21,7 @@ const STANDARD: [(&str, i32, &str); 38] = [
     ("UnpublishFeatures", 1800, "x"),
     ("StopServices", 1900, "x"),
     ("DeleteServices", 2000, "x"),
+    ("UnregisterFonts", 2500, "x"),
     ("RemoveRegistryValues", 2600, "x"),
     ("RemoveShortcuts", 3200, "x"),
     ("RemoveEnvironmentStrings", 3300, "x"),
@@ -34,6 +35,7 @@ const STANDARD: [(&str, i32, &str); 38] = [
     ("CreateShortcuts", 4500, "xd"),
     ("WriteRegistryValues", 5000, "x"),
     ("WriteEnvironmentStrings", 5200, "x"),
+    ("RegisterFonts", 5300, "x"),
     ("InstallServices", 5800, "x"),
     ("StartServices", 5900, "x"),
     ("RegisterUser", 6000, "x"),
@@ -55,6 +57,12 @@ const TABLES: [(char, &str); 5] = [
     ('d', "AdvtExecuteSequence"),
 ];
 
+/// The pages, in the sequence of the user interface: behind the words of every language.
+pub const FIRST_PAGE: i32 = 31_000;
+/// The first of the words, behind the last standard action.
+pub const WORDS: i32 = 1210;
+const EXECUTE: i32 = 31_100;
+
 /// When an upgrade takes the old version away: inside the transaction, so that a failure brings it back.
 const REMOVE_EARLY: i32 = 1501;
 const REMOVE_LATE: i32 = 6550;
@@ -70,6 +78,8 @@ pub fn write(it: &mut Layout) -> Result<()> {
         for (name, at, tables) in STANDARD {
             if tables.contains(letter) {
                 let condition = if name == "RememberFolder" { "REMEMBEREDFOLDER AND NOT INSTALLDIR" } else { "" };
+                // While pages are shown there are as many actions before this one as there are words.
+                let at = if letter == 'u' && name == "ExecuteAction" { EXECUTE } else { at };
                 action(it, table, name, condition, at)?;
             }
         }

@@ -5,6 +5,7 @@ use crate::manifest::resolve::windows::KEEP_CHANGED;
 use crate::platform::Platform;
 use crate::targets::Loss;
 use crate::targets::msi::carry::file_name;
+use crate::targets::msi::upgrade_code;
 use std::collections::{BTreeMap, BTreeSet, HashSet};
 
 struct Carrier<'f> {
@@ -160,7 +161,7 @@ pub fn setup(footprint: &Footprint) -> (Footprint, Vec<Loss>) {
             }
             Trace::Rule { key, value } => match key.as_str() {
                 // What only Windows Installer has: here the change of versions is one step, whole or not at all.
-                "upgrade" | "upgrade-code" => {}
+                "upgrade" => {}
                 "start-at-end" if !it.has(value) => {}
                 _ if key.strip_prefix(KEEP_CHANGED).is_some_and(|f| !it.files.iter().any(|p| p.as_str() == f)) => {}
                 _ => drop(rules.insert(key.clone(), value.clone())),
@@ -170,7 +171,11 @@ pub fn setup(footprint: &Footprint) -> (Footprint, Vec<Loss>) {
         }
     }
     let name = footprint.product.name.as_deref().map_or("Product".into(), file_name);
-    for (key, value) in [("scope", "machine"), ("downgrade", "blocked"), ("folder", &name)] {
+    // The same product installed by Windows Installer is found by it.
+    let upgrade = upgrade_code(footprint.product.id.as_deref().unwrap_or_default(), None);
+    for (key, value) in
+        [("scope", "machine"), ("downgrade", "blocked"), ("folder", &name), ("upgrade-code", upgrade.as_str())]
+    {
         rules.entry(key.to_owned()).or_insert_with(|| value.to_owned());
     }
     traces.extend(rules.into_iter().map(|(key, value)| Trace::Rule { key, value }));

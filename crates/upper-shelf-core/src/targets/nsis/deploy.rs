@@ -43,7 +43,7 @@ pub fn page(name: &str, footprint: &Footprint) -> String {
     line("| switch | what it does |\n|---|---|".into());
     line("| `/S` | no windows, no questions |".into());
     line(format!(
-        "| `/D=FOLDER` | the folder; the last switch, without quotes. Default: where the version before is, else `{programs}\\{folder}` |"
+        "| `/FOLDER=\"FOLDER\"` | the folder. Default: where the version before is, else `{programs}\\{folder}` |"
     ));
     if scope == "asked" {
         line("| `/SCOPE=machine`, `/SCOPE=person` | for everyone, or for one person (default) |".into());
@@ -62,7 +62,9 @@ pub fn page(name: &str, footprint: &Footprint) -> String {
     }
     line("| `/IN-USE=stop`, `/IN-USE=wait`, `/IN-USE=close` | when running programs use files: end with 32 (default), wait up to ten minutes, or have Windows close them |".into());
     line("| `/LANGUAGE=de` | the language of its sentences; default: the system's |".into());
-    line(format!("| `/LOG=FILE` | where each step is written down; default `%TEMP%\\{id}-setup.log` |"));
+    line(format!(
+        "| `/LOG=FILE` | where each step is written down; default `%TEMP%\\{id}-setup.log`, which goes after a removal that went well |"
+    ));
     line("| `/REMOVE` | takes the product away |".into());
     if !choices.is_empty() {
         line("\n## Parts\n\n| key | what it is | unless told otherwise |\n|---|---|---|".into());
@@ -78,14 +80,21 @@ pub fn page(name: &str, footprint: &Footprint) -> String {
         ("0", "done"),
         ("13", "the file is damaged; nothing was changed"),
         ("32", "files are in use; nothing was changed"),
-        ("87", "a switch or the folder can't be understood; nothing was changed"),
+        ("87", "a switch, a part or the folder is not known; nothing was changed"),
         ("112", "there is not enough space; nothing was changed"),
-        ("740", "it needs an administrator; nothing was changed"),
+        (
+            "740",
+            "it needs an administrator (also to change or remove what is installed for everyone); nothing was changed",
+        ),
         ("1150", "Windows is too old; nothing was changed"),
         ("1602", "somebody cancelled it; everything is as it was"),
         ("1603", "it failed, and everything is as it was; the log says why"),
         ("1605", "it is not installed (when removing)"),
         ("1618", "another installation of it is under way; try again later"),
+        (
+            "1625",
+            "it is installed by its MSI in the other scope (for everyone, or for one person); nothing was changed",
+        ),
         ("1638", "a newer version is there; nothing was changed"),
         ("3010", "done; a restart is needed"),
     ] {
@@ -106,6 +115,7 @@ pub fn page(name: &str, footprint: &Footprint) -> String {
     if footprint.rule("downgrade") == Some("blocked") {
         line("\nA newer version is never replaced by this one: that ends with 1638, and nothing changes.".into());
     }
+    line("\nWhere its MSI is installed in the same scope, it replaces it, with its folder and its parts.".into());
     line("\nIf the power fails while it runs, the next start of Windows (or of this file) finishes the new state or brings back the old one.".into());
     out
 }

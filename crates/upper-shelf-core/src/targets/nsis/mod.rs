@@ -17,6 +17,7 @@ use nsis_archive::header::Header;
 use nsis_archive::write::{Options, Writer};
 use nsis_archive::{Error, Method};
 use pe_image::{Image, Manifest, set_icon};
+pub(crate) use program::REMOVER;
 pub use program::shown;
 use std::fs::File;
 use std::path::Path;

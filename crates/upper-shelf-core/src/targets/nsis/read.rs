@@ -61,7 +61,44 @@ pub fn files(package: &Path, visit: crate::targets::Visit) -> std::result::Resul
 
 pub fn faults(package: &Path) -> std::result::Result<Vec<String>, Failure> {
     let Some(mut archive) = open(package)? else { return Ok(Vec::new()) };
-    archive.faults().map_err(|e| unread(package, &e))
+    let bad = |e: Error| unread(package, &e);
+    let mut faults = archive.faults().map_err(bad)?;
+    faults.extend(refused_by_the_head(&archive).map_err(bad)?);
+    Ok(faults)
+}
+
+/// Paths of a package of ours that its own head would not take: by the very function that the head asks.
+fn refused_by_the_head(archive: &Open) -> Result<Vec<String>> {
+    let steps = archive.steps()?;
+    if !steps.iter().any(|s| matches!(s, Step::Note(n) if n.kind == kind::PRODUCT)) {
+        return Ok(Vec::new());
+    }
+    let mut places: Vec<i32> = Vec::new();
+    for step in &steps {
+        match step {
+            Step::Entry([op::FOLDER, at, ..]) | Step::Entry([op::FILE, _, at, ..]) => places.push(*at),
+            Step::Entry(_) => {}
+            Step::Note(note) => {
+                let of_paths: &[usize] = match note.kind {
+                    kind::PROGRAM => &[1, 3],
+                    kind::FONT => &[0],
+                    kind::HARD_LINK => &[0, 1],
+                    _ => &[],
+                };
+                places.extend(of_paths.iter().filter_map(|n| note.numbers.get(*n)));
+            }
+        }
+    }
+    let mut faults = Vec::new();
+    for at in places.into_iter().filter(|at| *at >= 0) {
+        let units = archive.units(at)?;
+        if setup_rules::path::inside(&units).is_none() {
+            let text = String::from_utf16_lossy(&units).replace('\u{1}', INSTALL);
+            faults.push(format!("its head refuses the path {text:?}"));
+        }
+    }
+    faults.truncate(20);
+    Ok(faults)
 }
 
 /// The footprint; `None` for another format, or for the other kind of program.

@@ -21,8 +21,7 @@ if busy; then
   echo "install.sh: $name is being installed or removed right now" >&2
   exit 5
 fi
-# What an interrupted installation has left is undone first.
-if [ -e "$work" ]; then undo; fi
+recover
 
 # Everything is brought close to its place before anything is changed; then names change, and nothing else.
 folders=
@@ -125,12 +124,10 @@ each f "$work/list.before" | while IFS= read -r file; do
 done
 each f "$list" | while IFS= read -r file; do mv -f "$(fresh "$file")" "$file"; done
 # It is installed.
-rm "$work/placing"
+mv "$work/placing" "$work/placed"
 trap '' INT TERM HUP
 trap - EXIT
-each f "$work/list.before" | while IFS= read -r file; do rm -f "$(former "$file")"; done
-each d "$work/list.before" | sed '1!G;h;$!d' | while IFS= read -r folder; do rmdir "$folder" 2>/dev/null || :; done
-rm -rf "$work"
+finish
 refresh
 echo "$name $version is installed: start it from the menu, or with $bin/$command"
 echo "To remove it: $app/uninstall.sh"

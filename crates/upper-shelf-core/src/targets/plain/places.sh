@@ -50,6 +50,17 @@ undo() {
     [ -z "$folder" ] || printf '%s\n' "$had" | grep -Fqx "$folder" || rmdir "$folder" 2>/dev/null || :
   done
 }
+# Takes away what the version before has left.
+finish() {
+  each f "$work/list.before" | while IFS= read -r file; do rm -f "$(former "$file")"; done
+  each d "$work/list.before" | sed '1!G;h;$!d' | while IFS= read -r folder; do rmdir "$folder" 2>/dev/null || :; done
+  rm -rf "$work"
+}
+# What an interrupted installation has left is finished if all was in place, and undone if not.
+recover() {
+  [ -e "$work" ] || return 0
+  if [ -e "$work/placed" ]; then finish; else undo; fi
+}
 # Whether somebody else is at it right now.
 busy() {
   other=$(cat "$work/process" 2>/dev/null) || return 1

@@ -223,14 +223,29 @@ fn is_file(kind: EntryType) -> bool {
 }
 
 fn files(plain: Box<dyn Read>, prefix: &str, visit: Visit) -> io::Result<()> {
-    for entry in tar::Archive::new(plain).entries()? {
+    let mut archive = tar::Archive::new(plain);
+    for entry in archive.entries()? {
         let mut entry = entry?;
         let path = name_of(&entry).strip_prefix(prefix).and_then(|b| RelPath::new(b).ok());
         if let Some(path) = path.filter(|_| is_file(entry.header().entry_type())) {
             visit(&path, &mut entry)?;
         }
     }
-    Ok(())
+    drained(archive)
+}
+
+/// Reads what is behind the last entry: the checksum of what is packed stands there.
+fn drained(archive: tar::Archive<Box<dyn Read>>) -> io::Result<()> {
+    io::copy(&mut archive.into_inner(), &mut io::sink()).map(drop)
+}
+
+/// What an entry is that is neither a file nor a folder nor a link.
+fn special(kind: EntryType) -> Option<&'static str> {
+    match kind {
+        EntryType::Fifo => Some("pipe"),
+        EntryType::Char | EntryType::Block => Some("device"),
+        _ => None,
+    }
 }
 
 /// The footprint, and the folder in the archive that the product's files are in.
@@ -239,6 +254,7 @@ fn read(plain: Box<dyn Read>, depth: Depth) -> io::Result<(Footprint, String)> {
     let mut tree: Vec<(String, Trace)> = Vec::new();
     let mut desktop = linux_desktop::Files::new();
     let mut script = String::new();
+    let mut left_out = Vec::new();
     let mut top: Option<String> = None;
     let unknown = || RelPath::new("unknown").map_err(io::Error::other);
     for entry in archive.entries()? {
@@ -249,8 +265,10 @@ fn read(plain: Box<dyn Read>, depth: Depth) -> io::Result<(Footprint, String)> {
         }
         RelPath::new(&*name).map_err(|why| io::Error::other(format!("the name {name:?} {why}")))?;
         let first = name.split('/').next().unwrap_or_default();
-        // An archive whose files have no folder in common keeps its names.
+        // An archive whose files have no folder in common keeps its names; a file at the top is no folder.
+        let is_file_at_top = name == first && entry.header().entry_type() != EntryType::Directory;
         top = match top {
+            _ if is_file_at_top => Some(String::new()),
             None => Some(format!("{first}/")),
             Some(t) if name.starts_with(&t) || format!("{name}/") == t => Some(t),
             Some(_) => Some(String::new()),
@@ -298,9 +316,14 @@ fn read(plain: Box<dyn Read>, depth: Depth) -> io::Result<(Footprint, String)> {
                 };
                 tree.push((name, Trace::File { path: unknown()?, mode, size, content }));
             }
-            _ => {}
+            kind => {
+                if let Some(what) = special(kind) {
+                    left_out.push(Trace::Rule { key: format!("the {what} {name}"), value: "left out".into() });
+                }
+            }
         }
     }
+    drained(archive)?;
     let top = top.unwrap_or_default();
     let (mut traces, prefix, identity) = match launcher::read(&script) {
         Some((programs, install)) => {
@@ -327,5 +350,6 @@ fn read(plain: Box<dyn Read>, depth: Depth) -> io::Result<(Footprint, String)> {
         }
         traces.push(trace);
     }
+    traces.extend(left_out);
     Ok((Footprint::new(identity, None, traces), prefix))
 }

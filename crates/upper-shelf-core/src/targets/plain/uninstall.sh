@@ -14,7 +14,7 @@ if busy; then
   echo "uninstall.sh: $name is being installed right now" >&2
   exit 5
 fi
-if [ -e "$work" ]; then undo; fi
+recover
 if [ ! -e "$app/installed-files" ]; then
   echo "uninstall.sh: nothing is installed here; the installed program has its own uninstall.sh" >&2
   exit 2

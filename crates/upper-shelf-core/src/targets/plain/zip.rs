@@ -3,7 +3,7 @@
 
 use super::super::bundle::read::{Node, NodeKind, Reading, list_of};
 use super::super::bundle::{self, Bundle, Piece};
-use super::super::{Depth, Job, Loss, Target, Visit, damaged, unwritten};
+use super::super::{Depth, Job, Loss, Target, Visit, damaged, unsupported, unwritten};
 use super::{common_top, tree_only};
 use crate::content::ContentHash;
 use crate::footprint::{Footprint, Identity, RelPath, Trace};
@@ -81,12 +81,25 @@ impl Target for Zip {
         if short || ![b"PK\x03\x04", b"PK\x05\x06"].contains(&&magic) {
             return Ok(None);
         }
-        read(file, depth).map(Some).map_err(|e| damaged(package, e.to_string()))
+        read(file, depth).map(Some).map_err(|e| unreadable(package, &e))
     }
 
     fn files(&self, package: &Path, visit: Visit) -> Result<(), Failure> {
         let file = File::open(package).map_err(|e| Failure::io("can't read", package, &e))?;
-        files(file, visit).map_err(|e| damaged(package, e.to_string()))
+        files(file, visit).map_err(|e| unreadable(package, &e))
+    }
+}
+
+/// A failure about an archive: damaged, or packed in a way that is not known here.
+fn unreadable(package: &Path, e: &io::Error) -> Failure {
+    let cause = e.get_ref().and_then(|c| c.downcast_ref::<zip::result::ZipError>());
+    match cause {
+        Some(zip::result::ZipError::UnsupportedArchive(why)) => {
+            let encrypted = why.to_lowercase().contains("password");
+            let why = if encrypted { "it is encrypted".to_owned() } else { (*why).to_owned() };
+            unsupported(package, why)
+        }
+        _ => damaged(package, e.to_string()),
     }
 }
 
@@ -134,14 +147,19 @@ fn write(job: &Job, mut stream: Stream, out: File) -> io::Result<()> {
             | Trace::Icon { .. } => {}
         }
     }
+    // Further names of files stand where they would stand as files: the archive is the same whether the input has them as
+    // one file or as several.
+    let mut links = job.links.iter().peekable();
     while let Some(index) = stream.next_file() {
         let file = &job.files[index];
+        while let Some((path, to)) = links.next_if(|(path, to)| *path < file.path && *to < file.path) {
+            zip.deep_copy_file(&place(to), &place(path))?;
+        }
         let large = file.size >= u64::from(u32::MAX) - (1 << 20);
         zip.start_file(place(&file.path), options.unix_permissions(file.mode & 0o777).large_file(large))?;
         io::copy(&mut stream.reader(), &mut zip)?;
     }
-    // Further names of files that came already.
-    for (path, to) in job.links {
+    for (path, to) in links {
         zip.deep_copy_file(&place(to), &place(path))?;
     }
     zip.finish()?;

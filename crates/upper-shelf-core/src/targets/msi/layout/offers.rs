@@ -1,10 +1,11 @@
 //! What the product offers the system: programs, shortcuts, variables, services.
 
-use super::{ICON, Layout, PROGRAMS, Result, SETTINGS, program_columns, switch};
+use super::{FOR_EVERYONE, ICON, Layout, PROGRAMS, Result, SETTINGS, program_columns, switch};
+use crate::command_line::command_line;
 use crate::footprint::{EnvironmentAction, Place, Service, ServiceStart, Trace, WorkingFolder};
 use crate::targets::msi::codes::key;
 use crate::targets::msi::names::ShortNames;
-use crate::targets::msi::words::{command_line, formatted};
+use crate::targets::msi::words::{formatted, line};
 use msi_database::database::Value;
 use std::collections::HashMap;
 
@@ -36,22 +37,22 @@ impl Layout<'_> {
         let mut short: HashMap<Place, ShortNames> = HashMap::new();
         for trace in self.job.footprint.traces() {
             let Trace::Shortcut { place, name, program, arguments, description } = trace else { continue };
-            let Some((file, mut component, first, folder)) = self.program(program) else { continue };
+            let Some((file, _, first, folder)) = self.program(program) else { continue };
             let row_key = key('S', &format!("{}/{name}", place.name()), name);
             let directory = match place {
                 Place::Menu => "ProgramMenuFolder",
                 Place::Desktop => "DesktopFolder",
                 Place::Startup => "StartupFolder",
             };
-            if let Some(property) = switch(*place) {
-                // A component of its own, so that an administrator can leave it out.
-                component = format!("C{row_key}");
-                let at = self.own_key();
-                self.registry_component(&component, self.bit_attribute(), property, &format!("R{row_key}"))?;
-                self.registry_row(&format!("R{row_key}"), -1, &at, &row_key, "#1", &component)?;
-            }
+            // A component of its own, so that an administrator can leave it out. Its folder may be one of a person's, so
+            // a value of that person stands for it (ICE43, ICE57).
+            let condition = switch(*place).map_or(String::new(), |property| format!("{property} = 1"));
+            let (component, mark) = (format!("C{row_key}"), format!("R{row_key}"));
+            let (at, choice) = (self.own_key(), self.choice_of(program));
+            self.component_in("INSTALLDIR", &component, self.bit_attribute(), &condition, &mark, choice.as_deref())?;
+            self.registry_row(&mark, 1, &at, &row_key, "#1", &component)?;
             let all: Vec<String> = first.iter().chain(arguments).cloned().collect();
-            let line = formatted(&command_line(&all));
+            let line = line(&all);
             let work = match folder {
                 WorkingFolder::Unchanged => String::new(),
                 WorkingFolder::Home => "PERSONHOME".into(),
@@ -78,25 +79,71 @@ impl Layout<'_> {
                 Value::Null,
             ];
             self.db.insert("Shortcut", &row)?;
-            self.row("MsiShortcutProperty", &[&format!("P{row_key}"), &row_key, "System.AppUserModel.ID", &id])?;
+            // The task bar keeps programs apart by it.
+            let model = match self.job.footprint.main_program() {
+                Some(main) if main == program => id.clone(),
+                _ => format!("{id}.{}", formatted(program)),
+            };
+            self.row("MsiShortcutProperty", &[&format!("P{row_key}"), &row_key, "System.AppUserModel.ID", &model])?;
         }
         Ok(())
     }
 
     pub(super) fn environment(&mut self) -> Result<()> {
-        // `=` sets, `-` takes away with the product, `*` is the machine's environment.
-        let flags = if self.job.footprint.rule("scope") == Some("machine") { "=-*" } else { "=-" };
-        for trace in self.job.footprint.traces() {
+        let job = self.job;
+        let scope = job.footprint.rule("scope").unwrap_or("machine");
+        for trace in job.footprint.traces() {
             let Trace::Environment { name, action, value } = trace else { continue };
             let value = formatted(value);
-            let value = match action {
-                EnvironmentAction::Set => value,
-                EnvironmentAction::Prepend => format!("{value};[~]"),
-                EnvironmentAction::Append => format!("[~];{value}"),
+            // `now` stands for what is there already.
+            let with = |now: &str| match action {
+                EnvironmentAction::Set => value.clone(),
+                EnvironmentAction::Prepend => format!("{value};{now}"),
+                EnvironmentAction::Append => format!("{now};{value}"),
             };
-            self.row("Environment", &[&key('V', name, name), &format!("{flags}{name}"), &value, SETTINGS])?;
+            let row_key = key('V', name, name);
+            // `=` sets, `-` takes away with the product, `*` is the machine's environment.
+            if scope == "machine" {
+                self.row("Environment", &[&row_key, &format!("=-*{name}"), &with("[~]"), SETTINGS])?;
+                continue;
+            }
+            let person = if scope == "asked" { format!("NOT ({FOR_EVERYONE})") } else { String::new() };
+            if scope == "asked" {
+                let component = self.of_variable(&row_key, "m", FOR_EVERYONE)?;
+                self.row("Environment", &[&row_key, &format!("=-*{name}"), &with("[~]"), &component])?;
+            }
+            // A person's own value hides the machine's of the same name, but for the search path.
+            if *action == EnvironmentAction::Set || name.eq_ignore_ascii_case("PATH") {
+                let component =
+                    if person.is_empty() { SETTINGS.into() } else { self.of_variable(&row_key, "p", &person)? };
+                self.row("Environment", &[&format!("{row_key}.p"), &format!("=-{name}"), &with("[~]"), &component])?;
+                continue;
+            }
+            let found = self.ask("VARIABLE", 1, "Environment", name)?;
+            let and = if person.is_empty() { String::new() } else { format!(" AND {person}") };
+            let hides = format!("(NOT {found} OR {found} ~>< \"%{name}%\")");
+            for (part, condition, now) in [
+                ("h", format!("{hides}{and}"), format!("%{name}%")),
+                ("p", format!("NOT {hides}{and}"), "[~]".to_owned()),
+            ] {
+                let component = self.of_variable(&row_key, part, &condition)?;
+                self.row(
+                    "Environment",
+                    &[&format!("{row_key}.{part}"), &format!("=-{name}"), &with(&now), &component],
+                )?;
+            }
         }
         Ok(())
+    }
+
+    /// The component of a variable that is only set under a condition.
+    fn of_variable(&mut self, row_key: &str, part: &str, condition: &str) -> Result<String> {
+        let component = format!("C{row_key}.{part}");
+        let mark = format!("R{row_key}.{part}");
+        self.registry_component(&component, self.bit_attribute(), condition, &mark)?;
+        let at = self.own_key();
+        self.registry_row(&mark, -1, &at, &format!("{row_key}.{part}"), "#1", &component)?;
+        Ok(component)
     }
 
     pub(super) fn services(&mut self) -> Result<()> {
@@ -123,7 +170,7 @@ impl Layout<'_> {
                 Value::Null,
                 self.db.text(&formatted(account.as_deref().unwrap_or_default())),
                 Value::Null,
-                self.db.text(&formatted(&command_line(&all))),
+                self.db.text(&line(&all)),
                 self.db.text(&component),
                 self.db.text(description.as_deref().unwrap_or_default()),
             ];

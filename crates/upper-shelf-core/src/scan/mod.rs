@@ -1,7 +1,9 @@
 //! Looks through a folder of built files and proposes a manifest: what is in it is recognised by content, not by name.
 
+mod told;
+
 use crate::manifest::resolve::file_name_of;
-use crate::platform::Platform;
+use crate::platform::{Platform, System};
 use crate::problem::{Failure, Kind, Problem};
 use object::read::elf::FileHeader;
 use serde::Serialize;
@@ -10,6 +12,7 @@ use std::fmt::Write;
 use std::fs::{self, File};
 use std::io::Read;
 use std::path::{Path, PathBuf};
+pub use told::{Fact, Told};
 
 /// What a file is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
@@ -51,6 +54,10 @@ pub struct Scan {
     pub icon: Option<String>,
     /// The likely version and where it was found.
     pub version: Option<(String, String)>,
+    /// What the files say of the product themselves.
+    pub told: Told,
+    /// Platforms that have a folder of their own, by its name, in which the paths of programs begin.
+    pub platforms: Vec<Platform>,
     /// The likely name.
     pub name: String,
 }
@@ -185,6 +192,8 @@ pub fn scan(folder: &Path) -> Result<Scan, Failure> {
         programs: Vec::new(),
         icon: None,
         version: in_name.map(|v| (v, "the folder's name".to_owned())),
+        told: Told::default(),
+        platforms: platform_folders(folder, &files),
         name: String::new(),
     };
     let mut pictures = Vec::new();
@@ -195,12 +204,6 @@ pub fn scan(folder: &Path) -> Result<Scan, Failure> {
         }
         if let Some(score) = picture_score(name, path, &base) {
             pictures.push((score, name.clone()));
-        }
-        let says_version = last.eq_ignore_ascii_case("version") || last.eq_ignore_ascii_case("version.txt");
-        if (says_version || last == "package.json")
-            && let Some(version) = version_in_file(path, last)
-        {
-            scan.version.get_or_insert((version, name.clone()));
         }
         let Some(kind) = recognise(path) else { continue };
         let label = match kind {
@@ -219,6 +222,13 @@ pub fn scan(folder: &Path) -> Result<Scan, Failure> {
         }
     }
     scan.programs.sort_by(|a, b| b.score.cmp(&a.score).then(a.path.cmp(&b.path)));
+    let named: Vec<(&str, &Path)> = files.iter().map(|(name, path, _)| (name.as_str(), path.as_path())).collect();
+    let windows = scan.programs.iter().find(|c| matches!(c.kind, FileKind::PeProgram(..)));
+    let windows = windows.and_then(|c| named.iter().find(|(name, _)| *name == c.path).copied());
+    scan.told = told::read(&named, windows);
+    if let Some((version, place)) = scan.told.get(Fact::Version) {
+        scan.version.get_or_insert((version.to_owned(), place.to_owned()));
+    }
     scan.icon = pictures.into_iter().max_by(|a, b| a.0.cmp(&b.0).then(b.1.cmp(&a.1))).map(|(_, name)| name);
     let generic = [
         "built",
@@ -241,8 +251,23 @@ pub fn scan(folder: &Path) -> Result<Scan, Failure> {
     } else {
         base
     };
-    scan.name = title(&named);
+    scan.name = match scan.told.get(Fact::Name) {
+        Some((name, _)) if name.contains(' ') || name.contains(char::is_uppercase) => name.to_owned(),
+        Some((name, _)) => title(name),
+        None => title(&named),
+    };
     Ok(scan)
+}
+
+/// The platforms whose names all folders at the top have; nothing if there is anything else.
+fn platform_folders(folder: &Path, files: &[(String, PathBuf, fs::Metadata)]) -> Vec<Platform> {
+    let entries = fs::read_dir(folder).into_iter().flatten().flatten();
+    let names: Vec<String> = entries.map(|e| e.file_name().to_string_lossy().into_owned()).collect();
+    let all: Option<Vec<Platform>> = names.iter().map(|n| n.parse().ok()).collect();
+    let mut all = all.unwrap_or_default();
+    all.retain(|p| files.iter().any(|f| f.0.starts_with(&format!("{p}/"))));
+    all.sort_unstable();
+    all
 }
 
 /// `combwright-2.4.0` → `combwright`, `2.4.0`.
@@ -264,23 +289,13 @@ fn split_version(name: &str) -> (String, Option<String>) {
     }
 }
 
-fn version_in_file(path: &Path, name: &str) -> Option<String> {
-    let mut text = String::new();
-    File::open(path).ok()?.take(64 << 10).read_to_string(&mut text).ok()?;
-    let found = if name == "package.json" {
-        serde_json::from_str::<serde_json::Value>(&text).ok()?.get("version")?.as_str()?.to_owned()
-    } else {
-        text.trim().to_owned()
-    };
-    let good = found.starts_with(|c: char| c.is_ascii_digit())
-        && found.len() < 30
-        && found.chars().all(|c| c.is_ascii_alphanumeric() || ".-+".contains(c));
-    good.then_some(found)
-}
-
 fn program_score(name: &str, kind: FileKind, meta: &fs::Metadata, base: &str) -> Option<i64> {
     let last = name.rsplit('/').next().unwrap_or(name);
     let stem = last.split('.').next().unwrap_or(last).to_lowercase();
+    let name = match name.split_once('/') {
+        Some((top, rest)) if top.parse::<Platform>().is_ok() => rest,
+        _ => name,
+    };
     let depth = name.matches('/').count() as i64;
     let mut score = match kind {
         FileKind::ElfProgram(_) | FileKind::PeProgram(..) | FileKind::MachOProgram(_) => 100,
@@ -356,7 +371,34 @@ impl Scan {
     /// A short manifest that builds as it is. `from` is the folder as the manifest names it; `ignore` are files beside
     /// the manifest that are not the program's.
     pub fn manifest(&self, from: &str, ignore: &[&str]) -> String {
-        let quoted = |text: &str| toml::Value::String(text.to_owned()).to_string();
+        let mut out = String::from(
+            "# What Upper Shelf makes packages from. `upper-shelf plan` shows what that will be.\n\n[product]\n",
+        );
+        self.product(from, &mut out);
+        let from = match (self.platforms.is_empty(), from) {
+            (true, from) => from.to_owned(),
+            (false, ".") => "{platform}".to_owned(),
+            (false, from) => format!("{from}/{{platform}}"),
+        };
+        let _ =
+            writeln!(out, "\n[[layer]]\nfrom = {}   # followed: what a later build adds comes along", quoted(&from));
+        if !ignore.is_empty() {
+            let list = ignore.iter().map(|i| quoted(i)).collect::<Vec<_>>().join(", ");
+            let _ = writeln!(out, "drop = [{list}]   # what is not the program's");
+        }
+        let programs = self.by_platform();
+        self.program(&programs, &mut out);
+        out.push_str("\n[targets]\n");
+        let platforms: Vec<String> = programs.iter().map(|(p, _)| quoted(p.name())).collect();
+        if !platforms.is_empty() {
+            let _ = writeln!(out, "platforms = [{}]   # what the program was built for", platforms.join(", "));
+        }
+        let _ = writeln!(out, "build = [{}]", self.formats(&programs).join(", "));
+        out
+    }
+
+    /// Who it is: as the files say, else with a hint.
+    fn product(&self, from: &str, out: &mut String) {
         let slug = file_name_of(&self.name).to_lowercase();
         let slug: String = slug.chars().map(|c| if c.is_ascii_alphanumeric() || c == '-' { c } else { '-' }).collect();
         let slug = slug.trim_matches('-');
@@ -365,17 +407,38 @@ impl Scan {
             Some((version, place)) => (version.clone(), format!("found in {place}")),
             None => ("1.0.0".to_owned(), "nothing says it: put the right one here".to_owned()),
         };
-        let mut out = String::from(
-            "# What Upper Shelf makes packages from. `upper-shelf plan` shows what that will be.\n\n[product]\n",
-        );
-        let _ = writeln!(
-            out,
-            "# The reverse of a domain that you own, and a name. It can't be changed after the first release."
-        );
-        let _ = writeln!(out, "id = {}", quoted(&format!("com.example.{slug}")));
+        let mut line = |key: &str, value: &str, place: &str| {
+            let _ = writeln!(out, "{key} = {}   # {place}", quoted(value));
+        };
+        match self.told.get(Fact::Id) {
+            Some((id, place)) => {
+                line("id", id, &format!("found in {place}; it can't be changed after the first release"))
+            }
+            None => line(
+                "id",
+                &format!("com.example.{slug}"),
+                "the reverse of a domain that you own, and a name; it can't be changed after the first release",
+            ),
+        }
         let _ = writeln!(out, "name = {}", quoted(&self.name));
         let _ = writeln!(out, "version = {}   # {found}", quoted(&version));
-        let _ = writeln!(out, "publisher = {}   # who people see as its maker", quoted("Unknown publisher"));
+        match self.told.get(Fact::Publisher) {
+            Some((publisher, place)) => {
+                let _ = writeln!(out, "publisher = {}   # found in {place}", quoted(publisher));
+            }
+            None => {
+                let _ = writeln!(out, "publisher = {}   # who people see as its maker", quoted("Unknown publisher"));
+            }
+        }
+        for (key, fact) in [("summary", Fact::Summary), ("homepage", Fact::Homepage), ("license", Fact::License)] {
+            if let Some((text, _)) = self.told.get(fact) {
+                let _ = writeln!(out, "{key} = {}", quoted(text));
+            }
+        }
+        if let Some((all, _)) = self.told.get(Fact::Categories) {
+            let all: Vec<String> = all.split(';').map(str::trim).filter(|c| !c.is_empty()).map(quoted).collect();
+            let _ = writeln!(out, "categories = [{}]", all.join(", "));
+        }
         match &self.icon {
             Some(icon) => {
                 let path = if from == "." { icon.clone() } else { format!("{from}/{icon}") };
@@ -383,46 +446,89 @@ impl Scan {
             }
             None => out.push_str("# icon = \"art/icon.svg\"   # one SVG or square PNG; every size is made from it\n"),
         }
-        let _ = writeln!(out, "\n[[layer]]\nfrom = {}   # followed: what a later build adds comes along", quoted(from));
-        if !ignore.is_empty() {
-            let list = ignore.iter().map(|i| quoted(i)).collect::<Vec<_>>().join(", ");
-            let _ = writeln!(out, "drop = [{list}]   # what is not the program's");
-        }
-        let main = self.programs.first();
-        if let Some(main) = main {
-            out.push_str("\n[[program]]\nkey = \"app\"\n");
-            let _ = writeln!(out, "file = {}", quoted(&main.path));
-            match main.kind {
-                FileKind::PeProgram(_, true) => out.push_str("console = true\n"),
-                FileKind::Jar => out.push_str("# A Java archive needs a bundled runtime or a script that starts it.\n"),
-                _ => {}
-            }
-            let others: Vec<&str> = self
-                .programs
-                .iter()
-                .skip(1)
-                .filter(|c| c.score > main.score - 60)
-                .take(4)
-                .map(|c| c.path.as_str())
-                .collect();
-            if !others.is_empty() {
-                let _ = writeln!(out, "# It could also be: {}", others.join(", "));
-            }
-            out.push_str("\n[[shortcut]]\nprogram = \"app\"\nplaces = [\"menu\"]\n");
-        }
-        let platform = main.and_then(|c| match c.kind {
+    }
+
+    /// The likeliest program of each platform: its path below the layer.
+    fn by_platform(&self) -> Vec<(Platform, &Candidate)> {
+        let of = |c: &Candidate| match c.kind {
             FileKind::ElfProgram(p) | FileKind::PeProgram(p, _) | FileKind::MachOProgram(p) => Some(p),
             _ => None,
-        });
-        out.push_str("\n[targets]\n");
-        if let Some(platform) = platform {
-            let _ = writeln!(out, "platforms = [\"{platform}\"]   # what the program was built for");
-        }
-        let formats = match platform.map(Platform::system) {
-            Some(crate::platform::System::Linux) if main.is_some() => "\"appimage\", \"tar\"",
-            _ => "\"zip\"",
         };
-        let _ = writeln!(out, "build = [{formats}]");
-        out
+        if self.platforms.is_empty() {
+            return self.programs.first().and_then(|c| of(c).map(|p| (p, c))).into_iter().collect();
+        }
+        let best = |platform: Platform| {
+            let inside = format!("{platform}/");
+            self.programs.iter().find(|c| c.path.starts_with(&inside)).map(|c| (platform, c))
+        };
+        self.platforms.iter().filter_map(|p| best(*p)).collect()
     }
+
+    fn program(&self, by_platform: &[(Platform, &Candidate)], out: &mut String) {
+        let below = |c: &Candidate| match self.platforms.is_empty() {
+            true => c.path.clone(),
+            false => c.path.split_once('/').map_or(c.path.clone(), |(_, rest)| rest.to_owned()),
+        };
+        let Some(main) = by_platform.first().map(|(_, c)| *c).or(self.programs.first()) else { return };
+        if main.kind == FileKind::Jar {
+            let _ = writeln!(
+                out,
+                "\n# {} is a Java archive: it needs a runtime, and a script or a program that starts it.\n\
+                 # [[program]]\n# key = \"app\"\n# file = \"bin/start\"",
+                main.path
+            );
+            return;
+        }
+        out.push_str("\n[[program]]\nkey = \"app\"\n");
+        let mut files: Vec<(Platform, String)> = by_platform.iter().map(|(p, c)| (*p, below(c))).collect();
+        files.dedup_by(|a, b| a.1 == b.1 && a.0.system() == b.0.system());
+        match &files[..] {
+            [] => drop(writeln!(out, "file = {}", quoted(&main.path))),
+            [(_, one)] => drop(writeln!(out, "file = {}", quoted(one))),
+            several => {
+                let systems = several.iter().map(|(p, _)| p.system()).collect::<std::collections::BTreeSet<_>>();
+                let name = |p: Platform| if systems.len() == several.len() { p.system().name() } else { p.name() };
+                let each: Vec<String> = several.iter().map(|(p, f)| format!("{} = {}", name(*p), quoted(f))).collect();
+                let _ = writeln!(out, "file = {{ {} }}", each.join(", "));
+            }
+        }
+        if matches!(main.kind, FileKind::PeProgram(_, true)) && by_platform.len() < 2 {
+            out.push_str("console = true\n");
+        }
+        let others: Vec<&str> = self
+            .programs
+            .iter()
+            .filter(|c| self.platforms.is_empty() && c.path != main.path && c.score > main.score - 60)
+            .take(4)
+            .map(|c| c.path.as_str())
+            .collect();
+        if !others.is_empty() {
+            let _ = writeln!(out, "# It could also be: {}", others.join(", "));
+        }
+        out.push_str("\n[[shortcut]]\nprogram = \"app\"\nplaces = [\"menu\"]\n");
+    }
+
+    /// The formats that people on these systems expect, of those that can hold the version.
+    fn formats(&self, by_platform: &[(Platform, &Candidate)]) -> Vec<&'static str> {
+        let has = |system: System| by_platform.iter().any(|(p, _)| p.system() == system);
+        let version = self.version.as_ref().map_or("1.0.0", |(v, _)| v);
+        let mut formats = Vec::new();
+        if has(System::Windows) {
+            formats.extend(crate::targets::msi::is_version(version).then_some("\"msi\""));
+            formats.push("\"nsis\"");
+        }
+        if has(System::Macos) {
+            formats.push("\"dmg\"");
+        }
+        // A script has no platform: it is for the one that such scripts are for.
+        let is_script = self.programs.first().is_some_and(|c| c.kind == FileKind::Script);
+        if has(System::Linux) || by_platform.is_empty() && is_script {
+            formats.extend(["\"appimage\"", "\"tar\""]);
+        }
+        if formats.is_empty() { vec!["\"zip\""] } else { formats }
+    }
+}
+
+fn quoted(text: &str) -> String {
+    toml::Value::String(text.to_owned()).to_string()
 }

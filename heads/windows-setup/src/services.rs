@@ -87,22 +87,25 @@ pub fn stop(name: Text) -> bool {
     let Ok(manager) = manager() else { return false };
     let Some(service) = open(&manager, name) else { return false };
     let end = ticks() + 30_000;
-    let mut asked = false;
+    // Whether it takes the order can't be told from the answer: one that ends at once may not give any.
+    let (mut was_running, mut asked) = (false, false);
     // SAFETY: the structure is plain data, filled by the system.
     unsafe {
         let mut status: sc::SERVICE_STATUS = core::mem::zeroed();
         while sc::QueryServiceStatus(service.0, &mut status) != 0 && status.dwCurrentState != sc::SERVICE_STOPPED && ticks() < end {
             // One that is only starting can't be stopped yet, and one that has just started may not listen yet.
             if !asked && status.dwCurrentState == sc::SERVICE_RUNNING {
-                if status.dwControlsAccepted & sc::SERVICE_ACCEPT_STOP == 0 {
+                // One that never listens is left alone after five seconds.
+                if status.dwControlsAccepted & sc::SERVICE_ACCEPT_STOP == 0 && ticks() + 25_000 > end {
                     break;
                 }
+                was_running = true;
                 asked = sc::ControlService(service.0, sc::SERVICE_CONTROL_STOP, &mut status) != 0;
             }
             Sleep(100);
         }
     }
-    asked
+    was_running
 }
 
 /// Starts a service; that it can't be is its own trouble.

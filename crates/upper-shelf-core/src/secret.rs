@@ -27,16 +27,15 @@ impl Secret {
     ///
     /// # Errors
     /// It is not set, or is not Unicode. The sentence names the variable, never what is in it.
-    pub fn from_environment(name: &str) -> Result<Self, Problem> {
+    pub fn from_environment(name: &str) -> Result<Self, Box<Problem>> {
         std::env::var(name).map(Self::new).map_err(|e| {
             let why = match e {
                 std::env::VarError::NotPresent => "it is not set",
                 std::env::VarError::NotUnicode(_) => "its value is not Unicode text",
             };
             let problem = Problem::error(format!("the secret can't be taken from the environment variable {name}"));
-            problem
-                .why(why)
-                .instead(format!("set {name} for this command only, from your build server's store of secrets"))
+            let instead = format!("set {name} for this command only, from your build server's store of secrets");
+            Box::new(problem.why(why).instead(instead))
         })
     }
 

@@ -46,6 +46,10 @@ pub(crate) fn plain(bytes: &[u8]) -> Result<Vec<u8>, String> {
     if plain.len() as u64 > BYTES {
         return Err(too_large());
     }
+    let text = plain.strip_prefix(b"\xEF\xBB\xBF").unwrap_or(&plain);
+    if !text.trim_ascii_start().starts_with(b"<") || !text.windows(3).any(|w| w == b"svg") {
+        return Err("it is neither an SVG nor a PNG".into());
+    }
     look_through(&plain)?;
     Ok(plain)
 }

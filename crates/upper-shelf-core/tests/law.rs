@@ -320,6 +320,32 @@ fn for_macos(made: Made, platform: usize, smallest: Option<String>, said: Vec<Tr
     Some(Made { footprint: Footprint::new(made.footprint.product, Some(platform), traces), ..made })
 }
 
+/// The same inside a bundle that was finished before.
+fn finished(made: Made) -> Made {
+    let inside = |path: &RelPath| RelPath::new(format!("Hive.app/Contents/MacOS/{path}")).expect("a path");
+    let list: &[u8] = b"<plist version=\"1.0\"><dict/></plist>";
+    let path = RelPath::new("Hive.app/Contents/Info.plist").expect("a path");
+    let (size, content) = (list.len() as u64, Some(ContentHash::of(list)));
+    let mut traces = vec![Trace::File { path: path.clone(), mode: 0o644, size, content }];
+    for folder in ["Hive.app", "Hive.app/Contents", "Hive.app/Contents/MacOS"] {
+        traces.push(Trace::Folder { path: RelPath::new(folder).expect("a path"), mode: 0o755 });
+    }
+    traces.extend(made.footprint.traces().iter().cloned().map(|mut trace| {
+        match &mut trace {
+            Trace::Folder { path, .. } | Trace::File { path, .. } | Trace::Link { path, .. } => *path = inside(path),
+            Trace::HardLink { path, to } => (*path, *to) = (inside(path), inside(to)),
+            Trace::Program { file, .. } => *file = inside(file),
+            _ => {}
+        }
+        trace
+    }));
+    let source = Source::Memory(Arc::from(list));
+    let mut files = vec![PayloadFile { path, mode: 0o644, size, source, layer: 0 }];
+    files.extend(made.files.into_iter().map(|f| PayloadFile { path: inside(&f.path), ..f }));
+    let links = made.links.iter().map(|(path, to)| (inside(path), inside(to))).collect();
+    Made { footprint: Footprint::new(made.footprint.product, made.footprint.platform, traces), files, links }
+}
+
 /// What a bundle says besides.
 fn of_bundles() -> impl Strategy<Value = Vec<Trace>> {
     let rule = prop_oneof![
@@ -327,6 +353,9 @@ fn of_bundles() -> impl Strategy<Value = Vec<Trace>> {
         text().prop_map(|t| ("copyright".to_owned(), t)),
         ("(camera|photos|speech|local-network)", text()).prop_map(|(key, t)| (format!("reason-{key}"), t)),
         ("(de|fr|pt-BR)", text()).prop_map(|(language, t)| (format!("name-{language}"), t)),
+        ("Hive[A-Z][a-z]{1,4}", any::<i64>()).prop_map(|(key, n)| (format!("key-{key}"), n.to_string())),
+        ("Hive[A-Z][a-z]{1,4}", "[a-zé<&]{0,9}")
+            .prop_map(|(key, t)| (format!("key-{key}"), format!("{{\"a\":[true,\"{t}\",0.5]}}"))),
     ];
     prop::collection::vec(rule.prop_map(|(key, value)| Trace::Rule { key, value }), 0..5)
 }
@@ -420,6 +449,17 @@ proptest! {
         settings.dmg.compression = [None, Some(DmgCompression::Lzfse), Some(DmgCompression::None)][compression];
         settings.dmg.level = Some(1);
         law(&made.expect("assumed"), TargetName::Dmg, &settings)?;
+    }
+
+    #[test]
+    fn a_finished_bundle_is_read_as_it_was_packed(made in made(), platform in 0..3usize, said in of_bundles(), zip in any::<bool>()) {
+        let made = for_macos(made, platform, None, said);
+        prop_assume!(made.is_some());
+        let made = finished(made.expect("assumed"));
+        prop_assume!(!zip || made.footprint.traces().iter().filter_map(Trace::path).all(|p| !p.as_str().contains('\\')));
+        let mut settings = settings(None);
+        settings.dmg.level = Some(1);
+        law(&made, if zip { TargetName::Zip } else { TargetName::Dmg }, &settings)?;
     }
 
     #[test]

@@ -9,7 +9,7 @@ use crate::payload::brand::brand;
 use crate::payload::{Payload, gather, kinds, launcher, universal};
 use crate::platform::Platform;
 use crate::problem::{Failure, Kind, Problem};
-use crate::targets::{self, Job, Loss};
+use crate::targets::{self, Job, Loss, bundle};
 use std::path::PathBuf;
 
 /// What the caller wants, and what it knows of the machine.
@@ -145,6 +145,10 @@ pub fn plan(project: &Project, wishes: &Wishes) -> Result<Vec<Plan>, Failure> {
         found.extend(can_be_started(project, &mut product, &mut payload));
         found.extend(brand_programs(project, &product, &mut payload, &icon));
         found.extend(launchers(project, &mut product, &mut payload, &icon));
+        if platform.system() == crate::platform::System::Macos {
+            smallest_system(&mut product, &payload);
+            found.extend(bundle::finished::complete(&mut product, &mut payload, &icon));
+        }
         let icons = if platform.system() == crate::platform::System::Linux { icon.traces() } else { Vec::new() };
         let (footprint, more) = product.footprint(&payload, &icons, &project.source);
         // Without its layers a payload's gaps say nothing new.
@@ -199,6 +203,19 @@ fn can_be_started(project: &Project, product: &mut Product, payload: &mut Payloa
     });
     product.defaults.extend(said);
     problems
+}
+
+/// The smallest macOS, where the manifest is silent: what the code was built for.
+fn smallest_system(product: &mut Product, payload: &Payload) {
+    let key = "smallest-macos";
+    if product.traces.iter().any(|t| matches!(t, Trace::Rule { key: k, .. } if k == key)) {
+        return;
+    }
+    if let Some(version) = bundle::code::smallest_system(&payload.files, product.platform) {
+        let why = "the code in the payload was built for it".into();
+        product.defaults.push(Default { key: format!("install.{key}"), value: version.to_string(), why });
+        product.traces.push(Trace::Rule { key: key.into(), value: version.to_string() });
+    }
 }
 
 /// Puts icon and version into the programs that the manifest names for it.

@@ -2,11 +2,11 @@
 //! disk images. As in `written`, the reference's text is these types' comments.
 
 use schemars::JsonSchema;
-use serde::Deserialize;
+use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 
 /// A package format.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Deserialize, serde::Serialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Deserialize, Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum TargetName {
     /// One file for Linux that starts without being installed.
@@ -108,6 +108,28 @@ pub struct Bundle {
     /// Why the product wants what the system asks people about: without its reason it is ended when it tries.
     #[serde(default)]
     pub reasons: Reasons,
+    /// Further keys of the property list, under their names there: `keys = { LSRequiresCarbon = false }`. What the
+    /// manifest has a place for is written from there only.
+    #[serde(default)]
+    pub keys: BTreeMap<String, ListValue>,
+}
+
+/// A value in a property list: text, a number, `true` or `false`, a list or a table.
+#[derive(Debug, Clone, Deserialize, Serialize, JsonSchema)]
+#[serde(untagged)]
+pub enum ListValue {
+    /// Yes or no.
+    Switch(bool),
+    /// A whole number.
+    Integer(i64),
+    /// Any other number.
+    Real(f64),
+    /// Text.
+    Text(String),
+    /// Several.
+    List(Vec<ListValue>),
+    /// Several with names.
+    Table(BTreeMap<String, ListValue>),
 }
 
 /// Reasons, as sentences for the system's question.

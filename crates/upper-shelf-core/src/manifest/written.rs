@@ -3,8 +3,8 @@
 
 pub use super::formats::{
     AppimageSettings, Bundle, CabinetCompression, CabinetPlace, Compression, DiskImage, DiskImageFile, DmgCompression,
-    DmgSettings, MsiSettings, NsisSettings, PortableSettings, SettingsPlace, SetupCompression, TarSettings, TargetName,
-    TargetSettings, ZipSettings,
+    DmgSettings, ListValue, MsiSettings, NsisSettings, PortableSettings, SettingsPlace, SetupCompression, TarSettings,
+    TargetName, TargetSettings, ZipSettings,
 };
 use crate::footprint::{EnvironmentAction, Place, RegistryRoot, RegistryValue, RegistryView, ServiceStart};
 use crate::platform::{Platform, Selector};

@@ -44,6 +44,15 @@ impl Resolver<'_> {
             }
             rule(format!("{}{language}", bundle::NAME), name);
         }
+        for (key, value) in &written.keys {
+            if let Some(from) = bundle::list::written_from(key) {
+                let what = format!("the key {key} can't be given here");
+                let why = format!("it is written from {from}");
+                self.problem(&format!("bundle.keys.{key}"), what, &why, format!("{from}, and not bundle.keys.{key}"));
+            }
+            // Whatever a manifest can say, JSON can.
+            rule(format!("{}{key}", bundle::KEY), &serde_json::to_string(value).unwrap_or_default());
+        }
         for (key, _) in written.reasons.given().into_iter().filter(|(_, reason)| reason.trim().is_empty()) {
             let (what, why) =
                 (format!("the reason for {key} is empty"), "the system shows it to people when it asks them");

@@ -14,7 +14,7 @@ pub fn stored(path: &RelPath) -> RelPath {
 /// Whether a rule is one that a bundle says.
 fn is_of_bundles(key: &str) -> bool {
     let whole = [super::AGENT, super::COPYRIGHT, "smallest-macos"];
-    whole.contains(&key) || key.starts_with(super::REASON) || key.starts_with(super::NAME)
+    whole.contains(&key) || [super::REASON, super::NAME, super::KEY].iter().any(|start| key.starts_with(start))
 }
 
 /// What a bundle carries, with what it does not.
@@ -22,6 +22,17 @@ pub fn carry(footprint: &Footprint) -> (Footprint, Vec<Loss>) {
     let mut losses = Vec::new();
     let mut lose = |what: String, why: &str| losses.push(Loss { what, why: why.into() });
     let main = footprint.main_program();
+    let finished = super::finished::folder(footprint.traces()).is_some();
+    if let Some(version) = &footprint.product.version
+        && !version.is_empty()
+        && super::list::documented(version) != *version
+        && !finished
+    {
+        lose(
+            format!("people see the version {version} as {}", super::list::documented(version)),
+            "a bundle's version has three numbers and nothing else",
+        );
+    }
     let files: HashMap<&RelPath, &Trace> = footprint
         .traces()
         .iter()
@@ -54,6 +65,21 @@ pub fn carry(footprint: &Footprint) -> (Footprint, Vec<Loss>) {
                 }
             }
             Trace::Link { path, target } => traces.push(Trace::Link { path: stored(path), target: target.clone() }),
+            Trace::Program { key, file, arguments, environment, working_folder, console }
+                if finished
+                    && (!arguments.is_empty()
+                        || !environment.is_empty()
+                        || *working_folder != WorkingFolder::Unchanged) =>
+            {
+                lose(
+                    format!("arguments, variables and the working folder of {file} are left out"),
+                    "a finished bundle starts its program as it was built to",
+                );
+                let (file, key, console) = (stored(file), key.clone(), *console);
+                let (arguments, environment) = Default::default();
+                let working_folder = WorkingFolder::Unchanged;
+                traces.push(Trace::Program { key, file, arguments, environment, working_folder, console });
+            }
             Trace::Program { key, file, arguments, environment, working_folder, console } => {
                 let working_folder = match working_folder {
                     WorkingFolder::Inside(path) => WorkingFolder::Inside(stored(path)),
@@ -131,6 +157,9 @@ pub fn carry(footprint: &Footprint) -> (Footprint, Vec<Loss>) {
             }
             Trace::Choice { .. } => {
                 lose(format!("the {} {trace} is left out", trace.kind()), "all files are there: nothing is chosen");
+            }
+            Trace::Rule { key, .. } if finished && key.starts_with(super::NAME) => {
+                lose(format!("the {} {trace} is left out", trace.kind()), "a finished bundle brings its own names");
             }
             Trace::Rule { key, .. } if is_of_bundles(key) => traces.push(trace.clone()),
             Trace::Rule { .. } => {

@@ -1,6 +1,7 @@
 //! Code in the payload: which files are Mach-O, and what of them a Mac would refuse.
 
-use crate::footprint::RelPath;
+use super::libraries;
+use crate::footprint::{RelPath, Trace};
 use crate::payload::{PayloadFile, Source};
 use crate::platform::Platform;
 use crate::problem::Problem;
@@ -66,47 +67,24 @@ fn wanted(platform: Option<Platform>) -> &'static [Processor] {
 }
 
 /// Whether the system has a library of this path, by where it is.
-fn is_of_the_system(path: &str) -> bool {
+pub(super) fn is_of_the_system(path: &str) -> bool {
     path.starts_with("/usr/lib/") || path.starts_with("/System/")
 }
 
-/// A library's path in the payload, from the folder of the file that names it; nothing for one outside of it.
-fn inside(path: &str, from: &str) -> Option<String> {
-    let mut parts: Vec<&str> = if from.is_empty() { Vec::new() } else { from.split('/').collect() };
-    // Beside the product's folder there are only those with a place of their own.
-    let mut is_beside = false;
-    for part in path.split('/') {
-        match part {
-            "" | "." => {}
-            ".." if is_beside => return None,
-            ".." => is_beside = parts.pop().is_none(),
-            name if is_beside && !super::OWN_PLACES.contains(&name) => return None,
-            name => {
-                is_beside = false;
-                parts.push(name);
-            }
-        }
+/// The smallest macOS that all of a payload's code runs on; nothing if none says.
+pub fn smallest_system(files: &[PayloadFile], platform: Platform) -> Option<Version> {
+    let code: Vec<mach_o::File> = files.iter().filter_map(read).filter_map(Result::ok).collect();
+    let slices = code.iter().flat_map(|c| &c.slices).filter(|s| s.kind != FileKind::Object);
+    let most = |processor: Processor| {
+        slices.clone().filter(|s| s.processor.0 == processor.0).filter_map(|s| s.smallest_system).max()
+    };
+    let (intel, arm) = (most(Processor::X86_64), most(Processor::ARM64));
+    match platform {
+        Platform::MacosX64 => intel,
+        Platform::MacosArm64 => arm,
+        // Macs with processors of Apple's own begin with 11: what is for all of them sets no limit for others.
+        _ => intel.max(arm.filter(|a| intel.is_none() || *a > Version(11, 0, 0))),
     }
-    (!is_beside).then(|| parts.join("/"))
-}
-
-/// Where a library is looked for in the payload, by its path as a program names it; nothing for a path of the machine
-/// that built it. `searches` are search paths, each with the folder of the file that has it.
-fn candidates(library: &str, folder: &str, searches: &[(String, String)]) -> Option<Vec<String>> {
-    let from = |path: &str, folder: &str| match path.split_once('/').unwrap_or((path, "")) {
-        ("@loader_path", rest) => Some(vec![inside(rest, folder)]),
-        // The program is the one of the bundle, or a helper beside this file.
-        ("@executable_path", rest) => Some(vec![inside(rest, ""), inside(rest, folder)]),
-        _ => None,
-    };
-    let found = match library.strip_prefix("@rpath/") {
-        None => from(library, folder)?,
-        Some(rest) => {
-            let places = searches.iter().filter_map(|(search, folder)| from(search, folder)).flatten().flatten();
-            places.map(|place| inside(rest, &place)).collect()
-        }
-    };
-    Some(found.into_iter().flatten().collect())
 }
 
 fn version(text: &str) -> Option<Version> {
@@ -122,12 +100,13 @@ pub fn check(job: &Job) -> Vec<Problem> {
     let paths: BTreeSet<&str> = job.footprint.traces().iter().filter_map(|t| t.path()).map(RelPath::as_str).collect();
     let declared = job.footprint.rule("smallest-macos").and_then(version);
     let found: Vec<_> = job.files.iter().filter_map(|f| Some((f, read(f)?))).collect();
-    let folder_of = |path: &RelPath| path.parent().map_or(String::new(), |p| p.as_str().to_owned());
-    let good = found.iter().filter_map(|(f, code)| Some((f, code.as_ref().ok()?)));
-    let searches: BTreeSet<(String, String)> = good
-        .flat_map(|(f, code)| code.slices.iter().flat_map(|s| &s.search_paths).map(|p| (p.clone(), folder_of(&f.path))))
-        .collect();
-    let searches: Vec<(String, String)> = searches.into_iter().collect();
+    let good: Vec<(&RelPath, &mach_o::File)> =
+        found.iter().filter_map(|(f, code)| Some((&f.path, code.as_ref().ok()?))).collect();
+    let links = job.footprint.traces().iter().filter_map(|t| match t {
+        Trace::Link { path, target } => Some((path.as_str(), target.as_str())),
+        _ => None,
+    });
+    problems.extend(libraries::check(&good, &paths, &links.collect()));
     for (file, found) in found {
         let path = &file.path;
         let code = match found {
@@ -149,7 +128,6 @@ pub fn check(job: &Job) -> Vec<Problem> {
                 );
             }
         }
-        let folder = folder_of(path);
         for slice in &code.slices {
             if let (Some(declared), Some(needs)) = (declared, slice.smallest_system)
                 && needs > declared && slice.kind != FileKind::Object
@@ -159,23 +137,6 @@ pub fn check(job: &Job) -> Vec<Problem> {
                 let problem = Problem::error(format!("{path} needs macOS {needs}"));
                 let problem = problem.why(format!("the manifest says that macOS {declared} is enough"));
                 problems.push(problem.instead(format!("smallest-macos = \"{needs}\"")));
-            }
-            for library in slice.libraries.iter().filter(|l| !l.optional && !is_of_the_system(&l.path)) {
-                let problem = Problem::error(format!("{path} loads {}", library.path));
-                problems.push(match candidates(&library.path, &folder, &searches) {
-                    Some(places) if places.iter().any(|p| paths.contains(p.as_str())) => continue,
-                    Some(places) => {
-                        let places = if places.is_empty() { "nowhere".to_owned() } else { places.join(", ") };
-                        let problem =
-                            problem.why(format!("no such file is in the payload; it is looked for in: {places}"));
-                        problem.instead("a layer that brings the library there")
-                    }
-                    None => {
-                        let name = library.path.rsplit('/').next().unwrap_or_default();
-                        let problem = problem.why("this path is of the machine that built it: no other has it");
-                        problem.instead(format!("bring the library along, and name it @rpath/{name}"))
-                    }
-                });
             }
             for search in
                 slice.search_paths.iter().filter(|p| p.starts_with('/') && !is_of_the_system(&format!("{p}/")))

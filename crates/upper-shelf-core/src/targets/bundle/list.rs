@@ -3,8 +3,9 @@
 //! What Apple has a key for stands there. What only we know (how programs are started, who made the product) stands in
 //! one dictionary of ours, `UpperShelf`, which nobody else looks at.
 
-use super::executable;
+use super::{executable, types};
 use crate::footprint::{EnvironmentAction, Footprint, Identity, Place, RelPath, Trace, WorkingFolder};
+use crate::manifest::written::ListValue;
 use crate::platform::Platform;
 use crate::targets::Job;
 use plist::{Dictionary, Value};
@@ -12,7 +13,7 @@ use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 
 /// The dictionary of ours.
-const OURS: &str = "UpperShelf";
+pub(super) const OURS: &str = "UpperShelf";
 
 /// Categories of Linux desktops as Apple names them.
 const CATEGORIES: [(&str, &str); 12] = [
@@ -68,6 +69,31 @@ struct Ours {
     /// Whose it is, where that was said.
     #[serde(default)]
     copyright: Option<String>,
+    /// Keys that the manifest named itself.
+    #[serde(default)]
+    keys: Vec<String>,
+}
+
+/// Where in the manifest a key of the property list is written from; nothing for one that the manifest has no place for.
+pub fn written_from(key: &str) -> Option<&'static str> {
+    Some(match key {
+        "CFBundleIdentifier" => "product.id",
+        "CFBundleName" | "CFBundleDisplayName" => "product.name",
+        "CFBundleShortVersionString" | "CFBundleVersion" => "product.version",
+        "CFBundleExecutable" => "the main [[program]]",
+        "CFBundleIconFile" => "product.icon",
+        "CFBundlePackageType" | "CFBundleInfoDictionaryVersion" => "what a bundle is",
+        "CFBundleDocumentTypes" | "UTExportedTypeDeclarations" | "UTImportedTypeDeclarations" => "[[file-type]]",
+        "CFBundleURLTypes" => "[[link-scheme]]",
+        "LSEnvironment" => "[[environment]]",
+        "LSMinimumSystemVersion" => "install.smallest-macos",
+        "LSUIElement" => "bundle.agent",
+        "LSHasLocalizedDisplayName" => "bundle.names",
+        "NSHumanReadableCopyright" => "bundle.copyright",
+        OURS => "what only this tool knows",
+        reason if REASONS.iter().any(|(_, apple)| *apple == reason) => "bundle.reasons",
+        _ => return None,
+    })
 }
 
 /// The product's names in other languages.
@@ -98,30 +124,44 @@ struct OurProgram {
     console: bool,
 }
 
-/// The numbers that a version begins with.
-fn numbers(version: &str) -> String {
+/// A version in the form that Apple documents for both keys: three whole numbers with dots between them.
+pub fn documented(version: &str) -> String {
     let end = version.find(|c: char| !c.is_ascii_digit() && c != '.').unwrap_or(version.len());
-    let numbers = version[..end].trim_matches('.');
-    if numbers.is_empty() { "0".into() } else { numbers.into() }
+    let mut numbers = version[..end].split('.').filter(|n| !n.is_empty()).map(|n| n.trim_start_matches('0'));
+    let mut next = || numbers.next().filter(|n| !n.is_empty()).unwrap_or("0");
+    format!("{}.{}.{}", next(), next(), next())
 }
 
-fn texts(all: &[String]) -> Value {
+pub(super) fn texts(all: &[String]) -> Value {
     Value::Array(all.iter().map(|t| Value::String(t.clone())).collect())
 }
 
-fn dictionary<const N: usize>(all: [(&str, Value); N]) -> Value {
+pub(super) fn dictionary<const N: usize>(all: [(&str, Value); N]) -> Value {
     Value::Dictionary(all.into_iter().map(|(k, v)| (k.to_owned(), v)).collect())
 }
 
 /// The property list.
 pub fn write(job: &Job) -> Vec<u8> {
-    let footprint = job.footprint;
+    bytes(of(job.footprint, executable(job)))
+}
+
+/// A property list in its form with letters.
+pub fn bytes(list: Dictionary) -> Vec<u8> {
+    let mut bytes = Vec::new();
+    // Writing into memory can't fail, and every value is of a kind that the form has.
+    let _ = Value::Dictionary(list).to_writer_xml(&mut bytes);
+    bytes.push(b'\n');
+    bytes
+}
+
+/// What the property list says of a footprint; `executable` is the name of the file that the system starts.
+pub fn of(footprint: &Footprint, executable: Option<String>) -> Dictionary {
     let product = &footprint.product;
     let text = |t: &Option<String>| Value::String(t.clone().unwrap_or_default());
     let mut list = Dictionary::new();
     let mut put = |key: &str, value: Value| drop(list.insert(key.into(), value));
     put("CFBundleDevelopmentRegion", "en".into());
-    if let Some(name) = executable(job) {
+    if let Some(name) = executable {
         put("CFBundleExecutable", name.into());
     }
     put("CFBundleIconFile", super::ICON.trim_end_matches(".icns").into());
@@ -130,8 +170,9 @@ pub fn write(job: &Job) -> Vec<u8> {
     put("CFBundleName", text(&product.name));
     put("CFBundleDisplayName", text(&product.name));
     put("CFBundlePackageType", "APPL".into());
-    put("CFBundleShortVersionString", text(&product.version));
-    put("CFBundleVersion", numbers(product.version.as_deref().unwrap_or_default()).into());
+    let version = product.version.as_deref().map(documented).unwrap_or_default();
+    put("CFBundleShortVersionString", version.clone().into());
+    put("CFBundleVersion", version.into());
     put("NSHighResolutionCapable", true.into());
     let publisher = product.publisher.as_ref().map(|p| format!("© {p}"));
     if let Some(copyright) = footprint.rule(super::COPYRIGHT).map(str::to_owned).or(publisher) {
@@ -162,35 +203,14 @@ pub fn write(job: &Job) -> Vec<u8> {
     };
     let processors: Vec<String> = processors.iter().map(|p| (*p).to_owned()).collect();
     put("LSArchitecturePriority", texts(&processors));
-    let mut types = Vec::new();
-    let mut declared = Vec::new();
+    let mut types = types::Types::default();
     let mut links = Vec::new();
     let mut variables = Dictionary::new();
     for trace in footprint.traces() {
         match trace {
             Trace::Environment { name, value, .. } => drop(variables.insert(name.clone(), value.clone().into())),
             Trace::FileType { mime, extensions, name, .. } => {
-                let id = product.id.as_deref().unwrap_or_default();
-                let kind = format!("{id}.type{}", types.len() + 1);
-                types.push(dictionary([
-                    ("CFBundleTypeName", name.clone().into()),
-                    ("CFBundleTypeRole", "Editor".into()),
-                    ("CFBundleTypeIconFile", super::ICON.into()),
-                    ("LSHandlerRank", "Owner".into()),
-                    ("LSItemContentTypes", texts(std::slice::from_ref(&kind))),
-                ]));
-                declared.push(dictionary([
-                    ("UTTypeIdentifier", kind.into()),
-                    ("UTTypeDescription", name.clone().into()),
-                    ("UTTypeConformsTo", texts(&["public.data".to_owned()])),
-                    (
-                        "UTTypeTagSpecification",
-                        dictionary([
-                            ("public.filename-extension", texts(extensions)),
-                            ("public.mime-type", texts(std::slice::from_ref(mime))),
-                        ]),
-                    ),
-                ]));
+                types.add(product.id.as_deref().unwrap_or_default(), mime, extensions, name);
             }
             Trace::LinkScheme { scheme, .. } => links.push(dictionary([
                 ("CFBundleURLName", format!("{}.{scheme}", product.id.as_deref().unwrap_or_default()).into()),
@@ -200,9 +220,7 @@ pub fn write(job: &Job) -> Vec<u8> {
             _ => {}
         }
     }
-    for (key, all) in
-        [("CFBundleDocumentTypes", types), ("UTExportedTypeDeclarations", declared), ("CFBundleURLTypes", links)]
-    {
+    for (key, all) in types.lists().into_iter().chain([("CFBundleURLTypes", links)]) {
         if !all.is_empty() {
             put(key, Value::Array(all));
         }
@@ -210,14 +228,24 @@ pub fn write(job: &Job) -> Vec<u8> {
     if !variables.is_empty() {
         put("LSEnvironment", Value::Dictionary(variables));
     }
+    for (key, value) in own_keys(footprint) {
+        put(key, value);
+    }
     if let Some(ours) = ours(footprint) {
         put(OURS, ours);
     }
-    let mut bytes = Vec::new();
-    // Writing into memory can't fail, and every value is of a kind that the form has.
-    let _ = Value::Dictionary(list).to_writer_xml(&mut bytes);
-    bytes.push(b'\n');
-    bytes
+    list
+}
+
+/// The keys that the manifest named itself.
+fn own_keys(footprint: &Footprint) -> impl Iterator<Item = (&str, Value)> {
+    footprint.traces().iter().filter_map(|t| match t {
+        Trace::Rule { key, value } => {
+            let value: ListValue = serde_json::from_str(value).ok()?;
+            Some((key.strip_prefix(super::KEY)?, plist::to_value(&value).ok()?))
+        }
+        _ => None,
+    })
 }
 
 fn ours(footprint: &Footprint) -> Option<Value> {
@@ -246,12 +274,14 @@ fn ours(footprint: &Footprint) -> Option<Value> {
     }
     let p = &footprint.product;
     // What has a key of its own stands there only.
-    let product = Identity { id: None, name: None, version: None, ..p.clone() };
+    let version = p.version.clone().filter(|v| documented(v) != *v);
+    let product = Identity { id: None, name: None, version, ..p.clone() };
     let main = footprint.main_program().map(str::to_owned);
     let platform = footprint.platform.map(|p| p.name().to_owned());
     let names = names(footprint).map(|(language, name)| (language.to_owned(), name.to_owned())).collect();
     let copyright = footprint.rule(super::COPYRIGHT).map(str::to_owned);
-    plist::to_value(&Ours { programs, entry, main, platform, product, names, copyright }).ok()
+    let keys = own_keys(footprint).map(|(key, _)| key.to_owned()).collect();
+    plist::to_value(&Ours { programs, entry, main, platform, product, names, copyright, keys }).ok()
 }
 
 /// What a property list says.
@@ -280,6 +310,12 @@ pub fn read(bytes: &[u8]) -> Option<Said> {
         Some(o) => {
             o.copyright.into_iter().for_each(|value| rule(super::COPYRIGHT.into(), value));
             o.names.into_iter().for_each(|(language, name)| rule(format!("{}{language}", super::NAME), name));
+            for key in o.keys {
+                let value = list.get(&key).and_then(|v| plist::from_value::<ListValue>(v).ok());
+                if let Some(value) = value.and_then(|v| serde_json::to_string(&v).ok()) {
+                    rule(format!("{}{key}", super::KEY), value);
+                }
+            }
             (o.product, o.platform.and_then(|p| p.parse().ok()), o.programs, o.entry, o.main)
         }
         None => {
@@ -295,7 +331,8 @@ pub fn read(bytes: &[u8]) -> Option<Said> {
     }
     product.id = text("CFBundleIdentifier");
     product.name = text("CFBundleDisplayName").or_else(|| text("CFBundleName"));
-    product.version = text("CFBundleShortVersionString").or_else(|| text("CFBundleVersion"));
+    let version = || text("CFBundleShortVersionString").or_else(|| text("CFBundleVersion"));
+    product.version = product.version.take().or_else(version);
     for p in programs {
         let inside = |folder: &str| RelPath::new(folder).ok().map(WorkingFolder::Inside);
         let working_folder = match p.working_folder.as_str() {
@@ -344,7 +381,7 @@ pub fn read(bytes: &[u8]) -> Option<Said> {
             _ => Vec::new(),
         }
     };
-    let declared = array("UTExportedTypeDeclarations");
+    let declared = [array("UTExportedTypeDeclarations"), array("UTImportedTypeDeclarations")].concat();
     for kind in array("CFBundleDocumentTypes").iter().filter_map(Value::as_dictionary) {
         let wanted = strings(kind.get("LSItemContentTypes"));
         let is_it = |d: &&Dictionary| {

@@ -6,8 +6,11 @@
 
 mod carry;
 pub mod code;
+pub mod finished;
+mod libraries;
 pub mod list;
 pub mod read;
+mod types;
 
 use super::Job;
 use crate::footprint::{RelPath, Trace, WorkingFolder};
@@ -33,6 +36,8 @@ pub const COPYRIGHT: &str = "copyright";
 pub const REASON: &str = "reason-";
 /// Rules with the product's name in another language begin so; the language's code follows.
 pub const NAME: &str = "name-";
+/// Rules with further keys of the property list begin so; the key follows, and the value is JSON.
+pub const KEY: &str = "key-";
 /// What the launcher starts, in [`DATA`].
 const LAUNCH: &str = "UpperShelf.launch";
 
@@ -56,6 +61,8 @@ pub struct Bundle {
     moved: HashSet<RelPath>,
     /// Those of [`OWN_PLACES`] that are there.
     beside: BTreeSet<String>,
+    /// Whether the payload brought it: then everything stays where it is.
+    pub finished: bool,
 }
 
 /// A name that people read, as a file's name: a slash is a letter like others to them, and is stored as a colon; a colon
@@ -95,6 +102,9 @@ fn starts_itself(program: &Trace) -> bool {
 /// The name of the file that the system starts, in [`CODE`].
 pub fn executable(job: &Job) -> Option<String> {
     let (program, file) = main_program(job)?;
+    if finished::folder(job.footprint.traces()).is_some() {
+        return Some(file.name().to_owned());
+    }
     if starts_itself(program) {
         return Some(file.as_str().to_owned());
     }
@@ -144,6 +154,22 @@ impl Bundle {
     /// Gives everything its place.
     pub fn of(job: &Job) -> Self {
         let traces = job.footprint.traces();
+        if let Some(folder) = finished::folder(traces) {
+            let top = RelPath::new(folder).map_or_else(|_| folder.to_owned(), |f| stored(&f).to_string());
+            let (moved, beside) = (HashSet::new(), BTreeSet::new());
+            let mut bundle = Self { top, pieces: Vec::new(), moved, beside, finished: true };
+            for trace in traces {
+                match trace {
+                    Trace::Folder { path, .. } if path.as_str() == bundle.top => {}
+                    Trace::Folder { path, mode } => bundle.pieces.push((bundle.place(path), Piece::Folder(*mode))),
+                    Trace::Link { path, target } => {
+                        bundle.pieces.push((bundle.place(path), Piece::Link(target.clone())));
+                    }
+                    _ => {}
+                }
+            }
+            return bundle;
+        }
         let mut pinned: BTreeSet<RelPath> = code::of(job.files);
         for trace in traces {
             match trace {
@@ -166,7 +192,8 @@ impl Bundle {
             .filter(|p| p.parent().is_none_or(|f| staying.contains(&f)))
             .cloned()
             .collect();
-        let mut bundle = Self { top: top(job.footprint.product.name.as_deref()), pieces: Vec::new(), moved, beside };
+        let top = top(job.footprint.product.name.as_deref());
+        let mut bundle = Self { top, pieces: Vec::new(), moved, beside, finished: false };
         bundle.pieces(job);
         bundle
     }
@@ -229,6 +256,10 @@ impl Bundle {
     /// Where something of the payload stands in the bundle.
     pub fn place(&self, path: &RelPath) -> String {
         let path = &stored(path);
+        if self.finished {
+            let inside = path.as_str().strip_prefix(&self.top).and_then(|p| p.strip_prefix('/'));
+            return inside.unwrap_or(path.as_str()).to_owned();
+        }
         if is_beside(&self.beside, path) {
             return format!("Contents/{path}");
         }
@@ -253,6 +284,11 @@ pub fn check(job: &Job) -> Vec<Problem> {
         let problem = Problem::error(format!("{id:?} can't be a bundle identifier"));
         problems
             .push(problem.why("it has letters, digits, dots and hyphens").instead("id = \"works.example.product\""));
+    }
+    if finished::folder(job.footprint.traces()).is_some() {
+        problems.extend(finished::check(job));
+        problems.extend(code::check(job));
+        return problems;
     }
     let bundle = Bundle::of(job);
     let executable = format!("{CODE}/{}", executable(job).unwrap_or_default());

@@ -1,5 +1,6 @@
 //! A bundle's files, read back as the product's own.
 
+use super::finished::BESIDE;
 use super::{CODE, DATA, OWN_PLACES, list};
 use crate::footprint::{Footprint, RelPath, Trace};
 use std::collections::HashMap;
@@ -34,10 +35,15 @@ pub struct Reading {
     said: Option<list::Said>,
     /// The file of ours that only starts a program.
     launcher: Option<String>,
+    /// Whether the bundle came finished, and is the payload as it stands.
+    finished: bool,
 }
 
-/// The property list's path, if there is exactly one bundle at the top.
+/// The property list's path, if there is exactly one bundle at the top; ours beside it, if it came finished.
 pub fn list_of(nodes: &[Node]) -> Option<String> {
+    if nodes.iter().any(|n| n.path == BESIDE) {
+        return Some(BESIDE.into());
+    }
     let mut found =
         nodes.iter().filter_map(|n| n.path.strip_suffix(".app/Contents/Info.plist")).filter(|t| !t.contains('/'));
     let top = found.next()?;
@@ -47,10 +53,16 @@ pub fn list_of(nodes: &[Node]) -> Option<String> {
 impl Reading {
     /// Of a package's nodes, and the bytes of its property list, if it has one.
     pub fn new(nodes: &[Node], info: Option<(&str, &[u8])>) -> Self {
-        let top = info.and_then(|(path, _)| path.split('/').next()).unwrap_or_default().to_owned();
+        let mut top = info.and_then(|(path, _)| path.split('/').next()).unwrap_or_default().to_owned();
         let said = info.and_then(|(_, bytes)| list::read(bytes));
         let mut ours = None;
         let mut launcher = None;
+        if top == BESIDE {
+            let is_bundle = |n: &&Node| n.path.ends_with(".app") && !n.path.contains('/');
+            top = nodes.iter().find(is_bundle).map(|n| n.path.clone()).unwrap_or_default();
+            let finished = said.as_ref().is_some_and(|s| s.is_ours);
+            return Self { top, ours: finished.then(HashMap::new), said, launcher, finished };
+        }
         if let Some(said) = said.as_ref().filter(|s| s.is_ours) {
             // What lies among the data, and is stood for by a link.
             let prefix = format!("{top}/{CODE}/");
@@ -69,7 +81,7 @@ impl Reading {
             let is_program = |t: &Trace| matches!(t, Trace::Program { file, .. } if Some(file.as_str()) == said.executable.as_deref());
             launcher = said.executable.clone().filter(|_| !said.traces.iter().any(is_program));
         }
-        Self { top, ours, said, launcher }
+        Self { top, ours, said, launcher, finished: false }
     }
 
     /// Whether it is a bundle that we wrote.
@@ -80,6 +92,10 @@ impl Reading {
     /// The product's own path of a node; nothing for what belongs to the package alone.
     pub fn own(&self, node: &Node) -> Option<RelPath> {
         let Some(moved) = &self.ours else { return RelPath::new(node.path.as_str()).ok() };
+        if self.finished {
+            let is_inside = node.path.strip_prefix(&self.top).is_some_and(|p| p.is_empty() || p.starts_with('/'));
+            return is_inside.then(|| RelPath::new(node.path.as_str()).ok()).flatten();
+        }
         let inside = node.path.strip_prefix(&self.top)?.strip_prefix('/')?;
         if let Some(path) = inside.strip_prefix(CODE).and_then(|p| p.strip_prefix('/')) {
             let stands_for = moved.contains_key(path) || self.launcher.as_deref() == Some(path);

@@ -91,7 +91,7 @@ pub fn shown(job: &Job) -> hfs_plus::Result<Shown> {
     let records = ds_store::read(&store).and_then(|r| ds_store::Window::of(&r));
     Ok(Shown {
         volume: volume_name(job),
-        bundle: bundle::top(job.footprint.product.name.as_deref()),
+        bundle: Bundle::of(job).top,
         window: records.map_err(|e| hfs_plus::Error::Limit(e.to_string()))?,
         background: decoded(&picture),
     })
@@ -128,7 +128,17 @@ fn lay_out(job: &Job) -> hfs_plus::Result<(Layout, Vec<u8>, Vec<u8>)> {
     }
     builder.link("Applications", "/Applications", meta(0o755))?;
 
-    builder.folder(&bundle.top, meta(0o755))?;
+    if bundle.finished {
+        let list = bundle::list::write(job);
+        builder.file(bundle::finished::BESIDE, list.len() as u64, hidden)?;
+        small.push(list);
+    }
+    let is_top = |t: &&Trace| matches!(t, Trace::Folder { path, .. } if path.as_str() == bundle.top);
+    let mode = match job.footprint.traces().iter().find(is_top).filter(|_| bundle.finished) {
+        Some(Trace::Folder { mode, .. }) => *mode,
+        _ => 0o755,
+    };
+    builder.folder(&bundle.top, meta(mode))?;
     for (path, piece) in &bundle.pieces {
         let path = format!("{}/{path}", bundle.top);
         match piece {
@@ -317,10 +327,8 @@ impl Target for Dmg {
     fn check(&self, job: &Job) -> Vec<Problem> {
         let mut problems = bundle::check(job);
         problems.extend(job.disk_image.check());
-        for (what, key, name) in [
-            ("volume", "volume-name", volume_name(job)),
-            ("bundle", "name", bundle::top(job.footprint.product.name.as_deref())),
-        ] {
+        for (what, key, name) in [("volume", "volume-name", volume_name(job)), ("bundle", "name", Bundle::of(job).top)]
+        {
             if let Err(e) = hfs_plus::name::stored(&name) {
                 let problem = Problem::error(format!("{name:?} can't be the name of the {what}")).why(e.to_string());
                 problems.push(problem.instead(format!("{key} = \"a shorter name\"")));

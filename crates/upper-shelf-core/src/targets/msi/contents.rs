@@ -23,14 +23,18 @@ pub(super) fn open(package: &Path) -> Result<(Compound<File>, Database)> {
 pub fn files(package: &Path, visit: crate::targets::Visit) -> Result<()> {
     let (mut compound, db) = open(package)?;
     let paths = read::paths(&db)?;
+    let mut packed: HashSet<String> = HashSet::new();
     each_cabinet(&cabinets(&db), &mut compound, package, |cabinet| {
         cabinet.walk(|entry, bytes| match paths.get(entry.name.as_str()) {
-            Some(path) => visit(path, bytes).map_err(cabinet::Error::Io),
+            Some(path) => {
+                packed.insert(entry.name.clone());
+                visit(path, bytes).map_err(cabinet::Error::Io)
+            }
             None => Ok(()),
         })
     })?;
     for (key, file) in loose(&db, package) {
-        if let Some(path) = paths.get(key) {
+        if let Some(path) = paths.get(key).filter(|_| !packed.contains(key)) {
             visit(path, &mut opened(&file)?)?;
         }
     }
@@ -66,8 +70,8 @@ fn loose<'d>(db: &'d Database, package: &Path) -> Vec<(&'d str, PathBuf)> {
     let mut all = Vec::new();
     for row in db.rows("File") {
         let attributes = number(row, 6);
-        let is_loose = attributes & 0x2000 != 0 || words & 2 == 0 && attributes & 0x4000 == 0;
-        if !is_loose {
+        let is_said = attributes & 0x2000 != 0;
+        if !is_said && (words & 2 != 0 || attributes & 0x4000 != 0) {
             continue;
         }
         let mut names = vec![one(text(row, 2))];
@@ -82,7 +86,10 @@ fn loose<'d>(db: &'d Database, package: &Path) -> Vec<(&'d str, PathBuf)> {
         if names.iter().all(is_plain) {
             let mut path = top.clone();
             path.extend(names.iter().rev().filter(|n| **n != "."));
-            all.push((text(row, 0), path));
+            // Packages that say nothing of it often have their files in a cabinet all the same.
+            if is_said || path.is_file() {
+                all.push((text(row, 0), path));
+            }
         }
     }
     all
@@ -175,6 +182,9 @@ pub(super) fn contents<'d>(
         })
     })?;
     for (key, file) in loose(db, package) {
+        if all.contains_key(key) {
+            continue;
+        }
         let mut hasher = blake3::Hasher::new();
         hasher.update_reader(opened(&file)?)?;
         all.insert(key, ContentHash(*hasher.finalize().as_bytes()));

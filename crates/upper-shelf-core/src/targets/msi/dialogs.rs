@@ -89,7 +89,7 @@ pub fn write(it: &mut Layout) -> Result<()> {
             Value::Null,
         ];
         it.db.insert("CustomAction", &row)?;
-        sequences::action(it, "InstallUISequence", &action, REMOVED, sequences::FIRST_PAGE - 10 + n as i32)?;
+        sequences::action(it, "InstallUISequence", &action, REMOVED, sequences::FIRST_PAGE + 11 + n as i32)?;
     }
     let pages = pages(footprint, wizard);
     let first = pages.first().map_or("", |p| p.name);

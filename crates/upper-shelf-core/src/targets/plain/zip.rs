@@ -24,7 +24,9 @@ pub struct Zip;
 
 /// Whether the archive holds an application bundle.
 fn is_bundle(footprint: &Footprint) -> bool {
-    footprint.platform.is_some_and(|p| p.system() == System::Macos) && footprint.main_program().is_some()
+    footprint.platform.is_some_and(|p| p.system() == System::Macos)
+        && footprint.main_program().is_some()
+        && bundle::finished::folder(footprint.traces()).is_none()
 }
 
 impl Target for Zip {
@@ -116,6 +118,8 @@ fn write(job: &Job, mut stream: Stream, out: File) -> io::Result<()> {
     let bundle = is_bundle(job.footprint).then(|| Bundle::of(job));
     let place = |path: &RelPath| match &bundle {
         Some(bundle) => format!("{}/{}", bundle.top, bundle.place(path)),
+        // A finished bundle is the one thing in its archive.
+        None if bundle::finished::folder(job.footprint.traces()).is_some() => path.to_string(),
         None => format!("{}/{path}", job.file_name),
     };
     for (path, piece) in bundle.iter().flat_map(|b| b.pieces.iter().map(|(p, x)| (format!("{}/{p}", b.top), x))) {
@@ -169,7 +173,8 @@ fn write(job: &Job, mut stream: Stream, out: File) -> io::Result<()> {
 /// The archive, and the folder that all is in.
 fn open(file: File) -> io::Result<(ZipArchive<File>, String)> {
     let archive = ZipArchive::new(file)?;
-    let top = common_top(archive.file_names()).unwrap_or_default();
+    // The folder of a bundle is a part of the product, and not only of the archive.
+    let top = common_top(archive.file_names()).filter(|t| !t.ends_with(".app/")).unwrap_or_default();
     Ok((archive, top))
 }
 

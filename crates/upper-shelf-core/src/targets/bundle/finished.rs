@@ -1,0 +1,239 @@
+//! A bundle that was finished before it came here: it is taken as it stands and never broken up. One without a seal gets
+//! what its property list lacks; of one with a seal no byte changes.
+
+use super::list;
+use crate::footprint::{Footprint, RelPath, Trace};
+use crate::icons::Icon;
+use crate::manifest::resolve::{Default, Product};
+use crate::payload::{Payload, PayloadFile, Source, Stamp};
+use crate::platform::System;
+use crate::problem::Problem;
+use crate::targets::Job;
+use plist::{Dictionary, Value};
+use std::collections::BTreeSet;
+
+/// The file beside a finished bundle, on the volume, with what its own property list has no room for. The system does not
+/// show it.
+pub const BESIDE: &str = ".upper-shelf.plist";
+/// The most that a property list may have.
+const MOST: u64 = 4 << 20;
+
+/// Keys that a bundle is fine without.
+const OPTIONAL: [&str; 14] = [
+    "CFBundleDevelopmentRegion",
+    "CFBundleDisplayName",
+    "CFBundleIconFile",
+    "CFBundleInfoDictionaryVersion",
+    "CFBundlePackageType",
+    "CFBundleVersion",
+    "LSApplicationCategoryType",
+    "LSArchitecturePriority",
+    "LSHasLocalizedDisplayName",
+    "LSMinimumSystemVersion",
+    "NSHighResolutionCapable",
+    "NSHumanReadableCopyright",
+    "UTExportedTypeDeclarations",
+    "UTImportedTypeDeclarations",
+];
+
+/// Folders at the top of some traces that are bundles.
+fn folders(traces: &[Trace]) -> impl Iterator<Item = &str> {
+    traces.iter().filter_map(|t| match t {
+        Trace::File { path, .. } => of(path),
+        _ => None,
+    })
+}
+
+/// The folder of the bundle that a property list belongs to.
+fn of(path: &RelPath) -> Option<&str> {
+    let folder = path.as_str().strip_suffix("/Contents/Info.plist")?;
+    (folder.ends_with(".app") && !folder.contains('/')).then_some(folder)
+}
+
+/// The folder of the finished bundle at the top, such as `Combwright.app`.
+pub fn folder(traces: &[Trace]) -> Option<&str> {
+    folders(traces).next()
+}
+
+/// What speaks against a finished bundle.
+pub(super) fn check(job: &Job) -> Vec<Problem> {
+    let traces = job.footprint.traces();
+    let Some(top) = folder(traces) else { return Vec::new() };
+    let mut problems = Vec::new();
+    let beside: BTreeSet<&str> = traces
+        .iter()
+        .filter_map(Trace::path)
+        .filter_map(|p| p.as_str().split('/').next())
+        .filter(|name| *name != top)
+        .collect();
+    for name in beside {
+        let problem = Problem::error(format!("{name} lies beside the finished bundle {top}"));
+        let problem = problem.why("a finished bundle is taken as it is: nothing is put into it, and nothing beside it");
+        problems.push(problem.instead(format!("drop = [\"{name}\"] in the layer, or build the bundle with it inside")));
+    }
+    problems
+}
+
+/// Puts into the property list of a finished bundle without a seal what it lacks. Gives what contradicts the manifest,
+/// and, for a sealed one, what is missing.
+pub(crate) fn complete(product: &mut Product, payload: &mut Payload, icon: &Icon) -> Vec<Problem> {
+    if product.platform.system() != System::Macos {
+        return Vec::new();
+    }
+    let Some(at) = payload.files.iter().position(|f| of(&f.path).is_some()) else { return Vec::new() };
+    let path = payload.files[at].path.clone();
+    let top = of(&path).unwrap_or_default().to_owned();
+    let bytes = match read(&payload.files[at]) {
+        Ok(bytes) => bytes,
+        Err(e) => {
+            return vec![
+                Problem::error(format!("{path} can't be read")).why(e.to_string()).instead("a finished bundle"),
+            ];
+        }
+    };
+    let Some(mut theirs) = Value::from_reader(std::io::Cursor::new(&bytes)).ok().and_then(Value::into_dictionary)
+    else {
+        let problem = Problem::error(format!("{path} is no property list"));
+        return vec![problem.instead("a bundle whose property list a Mac can read")];
+    };
+    let sealed = payload
+        .files
+        .iter()
+        .any(|f| f.path.as_str().strip_prefix(&top) == Some("/Contents/_CodeSignature/CodeResources"));
+    let mut problems = Vec::new();
+    // Kinds of documents and schemes that it has already are not asked for again.
+    let has = list::read(&bytes).map(|said| said.traces).unwrap_or_default();
+    let extensions: BTreeSet<&String> = has
+        .iter()
+        .flat_map(|t| if let Trace::FileType { extensions, .. } = t { &extensions[..] } else { &[] })
+        .collect();
+    let has_already = |trace: &Trace| match trace {
+        Trace::FileType { extensions: wanted, .. } => wanted.iter().all(|e| extensions.contains(e)),
+        Trace::LinkScheme { scheme, .. } => {
+            has.iter().any(|t| matches!(t, Trace::LinkScheme { scheme: s, .. } if s.eq_ignore_ascii_case(scheme)))
+        }
+        Trace::Rule { key, .. } => key.starts_with(super::NAME),
+        _ => false,
+    };
+    let asked = product.traces.iter().filter(|t| !has_already(t)).cloned();
+    let wanted = Footprint::new(product.identity.clone(), Some(product.platform), asked);
+    let main = wanted.main_program().and_then(|key| wanted.program(key));
+    let file = if let Some(Trace::Program { file, .. }) = main { Some(file.clone()) } else { None };
+    let code = format!("{top}/{}", super::CODE);
+    if let Some(file) = &file
+        && file.parent().is_none_or(|p| p.as_str() != code)
+    {
+        let problem = Problem::error(format!("{file} can't be the program of the finished bundle {top}"));
+        problems.push(
+            problem.why("the system starts a file in its folder of programs").instead(format!("file = \"{code}/…\"")),
+        );
+    }
+    let mut wanted = list::of(&wanted, file.map(|f| f.name().to_owned()));
+    wanted.remove(list::OURS);
+    if theirs.contains_key("CFBundleIconName") || theirs.contains_key("CFBundleIconFile") {
+        wanted.remove("CFBundleIconFile");
+    }
+    problems.extend(contradictions(&path, &theirs, &wanted, product));
+    let missing = missing(&theirs, wanted);
+    if sealed {
+        for (key, _) in missing.iter().filter(|(key, _)| !OPTIONAL.contains(&key.as_str())) {
+            let problem = Problem::error(format!("{path} has no {key}, or not all of it"));
+            let problem = problem.why("the bundle is signed: nothing can be put into it any more");
+            problems.push(problem.instead("put it in before the bundle is signed, or bring the bundle unsigned"));
+        }
+        return problems;
+    }
+    if missing.is_empty() || !problems.is_empty() {
+        return problems;
+    }
+    let keys: Vec<&str> = missing.iter().map(|(key, _)| key.as_str()).collect();
+    let said = Default { key: path.to_string(), value: keys.join(", "), why: "the finished bundle lacked it".into() };
+    product.defaults.push(said);
+    let layer = payload.files[at].layer;
+    if missing.contains_key("CFBundleIconFile") {
+        add_icon(payload, &top, layer, icon);
+    }
+    for (key, value) in missing {
+        match (theirs.get_mut(&key), value) {
+            (Some(Value::Array(has)), Value::Array(more)) => has.extend(more),
+            (_, value) => drop(theirs.insert(key, value)),
+        }
+    }
+    let bytes = list::bytes(theirs);
+    if let Some(file) = payload.files.iter_mut().find(|f| f.path == path) {
+        let old = std::mem::replace(&mut file.size, bytes.len() as u64);
+        file.source = Source::Memory(bytes.into());
+        if let Some(share) = payload.shares.get_mut(layer) {
+            share.1 = share.1 - old + file.size;
+        }
+    }
+    problems
+}
+
+/// The picture, where it is not there yet.
+fn add_icon(payload: &mut Payload, top: &str, layer: usize, icon: &Icon) {
+    let folder = format!("{top}/{}", super::DATA);
+    let (Ok(folder), Ok(bytes)) = (RelPath::new(folder), icon.icns()) else { return };
+    let Ok(path) = RelPath::new(format!("{folder}/{}", super::ICON)) else { return };
+    if payload.files.iter().any(|f| f.path == path) {
+        return;
+    }
+    if !payload.others.iter().any(|t| t.path() == Some(&folder)) {
+        payload.others.push(Trace::Folder { path: folder, mode: 0o755 });
+        payload.others.sort_by(|a, b| a.path().cmp(&b.path()));
+    }
+    let size = bytes.len() as u64;
+    let at = payload.files.partition_point(|f| f.path < path);
+    payload.files.insert(at, PayloadFile { path, mode: 0o644, size, source: Source::Memory(bytes.into()), layer });
+    if let Some(share) = payload.shares.get_mut(layer) {
+        share.1 += size;
+        share.2 += 1;
+    }
+}
+
+/// What a bundle says otherwise than the manifest.
+fn contradictions(path: &RelPath, theirs: &Dictionary, wanted: &Dictionary, product: &Product) -> Vec<Problem> {
+    let keys = [
+        ("CFBundleIdentifier", product.identity.id.as_deref()),
+        ("CFBundleShortVersionString", product.identity.version.as_deref()),
+        ("CFBundleExecutable", None),
+    ];
+    let mut problems = Vec::new();
+    for (key, written) in keys {
+        let (Some(has), Some(wants)) =
+            (theirs.get(key).and_then(Value::as_string), wanted.get(key).and_then(Value::as_string))
+        else {
+            continue;
+        };
+        if has != wants && Some(has) != written {
+            let problem = Problem::error(format!("{path} says that {key} is {has:?}"));
+            let from = list::written_from(key).unwrap_or_default();
+            let wants = written.unwrap_or(wants);
+            let problem = problem.why(format!("{from} says {wants:?}"));
+            problems.push(
+                problem.instead(format!("the same in both: {has:?} in the manifest, or a bundle that is built anew")),
+            );
+        }
+    }
+    problems
+}
+
+/// What a bundle lacks of what it should say; of a list, the elements. What it says otherwise is its own affair.
+fn missing(theirs: &Dictionary, wanted: Dictionary) -> Dictionary {
+    let lists =
+        ["CFBundleDocumentTypes", "CFBundleURLTypes", "UTExportedTypeDeclarations", "UTImportedTypeDeclarations"];
+    wanted.into_iter().filter(|(key, _)| !theirs.contains_key(key) || lists.contains(&key.as_str())).collect()
+}
+
+fn read(file: &PayloadFile) -> std::io::Result<Vec<u8>> {
+    match &file.source {
+        Source::Memory(bytes) => Ok(bytes.to_vec()),
+        Source::Joined(_) => Err(std::io::Error::other("it is a program")),
+        Source::Disk(_, _) if file.size > MOST => Err(std::io::Error::other("it is too big for a property list")),
+        Source::Disk(path, stamp) => {
+            let bytes = std::fs::read(path)?;
+            let same = Stamp::of(&path.metadata()?) == *stamp && bytes.len() as u64 == stamp.size;
+            if same { Ok(bytes) } else { Err(std::io::Error::other("it changed while it was read")) }
+        }
+    }
+}

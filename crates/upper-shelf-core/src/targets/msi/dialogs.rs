@@ -390,14 +390,15 @@ fn events(it: &mut Layout, page: &Page, control: &Control) -> Result<()> {
         Action::None => Ok(()),
         Action::Go(to) => event("NewDialog", to, "1"),
         Action::Install => event("EndDialog", "Return", "1"),
+        // What a command line would say: nothing is costed before an installation is repaired or removed.
         Action::Repair => {
-            event("ReinstallMode", "omus", "1")?;
-            event("Reinstall", "ALL", "1")?;
+            event("[REINSTALLMODE]", "omus", "1")?;
+            event("[REINSTALL]", "ALL", "1")?;
             event("EndDialog", "Return", "1")
         }
         Action::Remove => {
             event("[Removing]", "1", "1")?;
-            event("Remove", "ALL", "1")?;
+            event("[REMOVE]", "ALL", "1")?;
             event("EndDialog", "Return", "1")
         }
         Action::AskCancel => event("SpawnDialog", "AskCancel", "1"),

@@ -77,7 +77,13 @@ pub fn write(it: &mut Layout) -> Result<()> {
     for (letter, table) in TABLES {
         for (name, at, tables) in STANDARD {
             if tables.contains(letter) {
-                let condition = if name == "RememberFolder" { "REMEMBEREDFOLDER AND NOT INSTALLDIR" } else { "" };
+                let condition = match name {
+                    "RememberFolder" => "REMEMBEREDFOLDER AND NOT INSTALLDIR",
+                    // The page for repair and removal chooses no parts, and hands over properties alone. Where parts were
+                    // costed before, Wine leaves those that are known by a person's registry value.
+                    "CostFinalize" | "MigrateFeatureStates" if letter == 'u' => "NOT Installed",
+                    _ => "",
+                };
                 // While pages are shown there are as many actions before this one as there are words.
                 let at = if letter == 'u' && name == "ExecuteAction" { EXECUTE } else { at };
                 action(it, table, name, condition, at)?;

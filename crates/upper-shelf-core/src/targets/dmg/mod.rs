@@ -316,10 +316,7 @@ impl Target for Dmg {
         let (carried, mut losses) = bundle::carry(footprint);
         losses.push(Loss {
             what: "nothing is signed".into(),
-            why:
-                "macOS starts a downloaded program only after its user allowed it in the system's settings, and arm64 \
-                  code without any signature not at all"
-                    .into(),
+            why: "macOS asks before it opens a downloaded program, and runs no unsigned arm64 code".into(),
         });
         (carried, losses)
     }

@@ -109,6 +109,8 @@ mod on_linux {
         let names = judge_says_yes("7zz", &["l", "-ba", "-slt", image.to_str().expect("text")]);
         let bundles = names.lines().filter(|l| l.starts_with("Path = ") && l.ends_with(".app")).count();
         assert_eq!(bundles, 1, "{names}");
+        let (_, told) = folder.run(&["plan"]);
+        assert!(!told.contains("nothing is signed"), "{told}");
         let (_, told) = folder.run(&["inspect", image.to_str().expect("text")]);
         assert!(told.contains("works.fernhollow.hives") && told.contains("Hive.app/Contents/MacOS/hive"), "{told}");
     }

@@ -55,6 +55,15 @@ pub fn folder(traces: &[Trace]) -> Option<&str> {
     folders(traces).next()
 }
 
+/// A seal's file, below a bundle's folder.
+const SEAL: &str = "/Contents/_CodeSignature/CodeResources";
+
+/// Whether the finished bundle at the top was signed.
+pub fn is_sealed(traces: &[Trace]) -> bool {
+    let Some(top) = folder(traces) else { return false };
+    traces.iter().filter_map(Trace::path).any(|p| p.as_str().strip_prefix(top) == Some(SEAL))
+}
+
 /// What speaks against a finished bundle.
 pub(super) fn check(job: &Job) -> Vec<Problem> {
     let traces = job.footprint.traces();
@@ -96,10 +105,7 @@ pub(crate) fn complete(product: &mut Product, payload: &mut Payload, icon: &Icon
         let problem = Problem::error(format!("{path} is no property list"));
         return vec![problem.instead("a bundle whose property list a Mac can read")];
     };
-    let sealed = payload
-        .files
-        .iter()
-        .any(|f| f.path.as_str().strip_prefix(&top) == Some("/Contents/_CodeSignature/CodeResources"));
+    let sealed = payload.files.iter().any(|f| f.path.as_str().strip_prefix(&top) == Some(SEAL));
     let mut problems = Vec::new();
     // Kinds of documents and schemes that it has already are not asked for again.
     let has = list::read(&bytes).map(|said| said.traces).unwrap_or_default();

@@ -314,10 +314,13 @@ impl Target for Dmg {
 
     fn carry(&self, footprint: &Footprint) -> (Footprint, Vec<Loss>) {
         let (carried, mut losses) = bundle::carry(footprint);
-        losses.push(Loss {
-            what: "nothing is signed".into(),
-            why: "macOS asks before it opens a downloaded program, and runs no unsigned arm64 code".into(),
-        });
+        // A seal that a finished bundle brings is its maker's signature.
+        if !bundle::finished::is_sealed(footprint.traces()) {
+            losses.push(Loss {
+                what: "nothing is signed".into(),
+                why: "macOS asks before it opens a downloaded program, and runs no unsigned arm64 code".into(),
+            });
+        }
         (carried, losses)
     }
 

@@ -12,7 +12,7 @@ pub(super) const PARTIAL: &str = ".upper-shelf-partial";
 pub(super) fn clear_left_behind(output: &Path) {
     for entry in fs::read_dir(output).into_iter().flatten().flatten() {
         let is_partial = entry.file_name().to_str().is_some_and(|n| n.starts_with('.') && n.ends_with(PARTIAL));
-        if is_partial && File::open(entry.path()).is_ok_and(|f| f.try_lock().is_ok()) {
+        if is_partial && claim(&entry.path(), false).is_ok_and(|file| file.is_some()) {
             let _ = fs::remove_file(entry.path());
         }
     }
@@ -22,6 +22,29 @@ pub(super) fn clear_left_behind(output: &Path) {
 pub(crate) fn beside(package: &Path, name: &str) -> PathBuf {
     let under_way = package.file_name().and_then(|n| n.to_str()).is_some_and(|n| n.ends_with(PARTIAL));
     package.with_file_name(if under_way { format!(".{name}{PARTIAL}") } else { name.to_owned() })
+}
+
+/// Opens a file under way for the one build that may write it; nothing if another one does.
+#[cfg(not(windows))]
+fn claim(path: &Path, create: bool) -> std::io::Result<Option<File>> {
+    let file = File::options().read(true).write(true).create(create).truncate(false).open(path)?;
+    Ok(file.try_lock().is_ok().then_some(file))
+}
+
+/// The same on Windows, where a lock would keep this very build from reading the package back: nobody else may open the
+/// file to write it, and everybody may read and rename it.
+#[cfg(windows)]
+fn claim(path: &Path, create: bool) -> std::io::Result<Option<File>> {
+    use std::os::windows::fs::OpenOptionsExt;
+    const SHARE_READ: u32 = 1;
+    const SHARE_DELETE: u32 = 4;
+    const SHARING_VIOLATION: i32 = 32;
+    let mut options = File::options();
+    options.read(true).write(true).create(create).truncate(false).share_mode(SHARE_READ | SHARE_DELETE);
+    match options.open(path) {
+        Err(e) if e.raw_os_error() == Some(SHARING_VIOLATION) => Ok(None),
+        opened => opened.map(Some),
+    }
 }
 
 /// A package under way: removed unless it is finished.
@@ -36,12 +59,10 @@ impl Partial {
         let path = output.join(format!(".{name}{PARTIAL}"));
         let trouble = |e: std::io::Error| Failure::io("can't write", &path, &e);
         for _ in 0..20 {
-            let file =
-                File::options().read(true).write(true).create(true).truncate(false).open(&path).map_err(trouble)?;
-            if file.try_lock().is_err() {
+            let Some(file) = claim(&path, true).map_err(trouble)? else {
                 let problem = Problem::error(format!("another build is writing {name}")).on(&path);
                 return Err(Failure::new(Kind::Busy, problem.instead("wait for it, or choose another output folder")));
-            }
+            };
             // Between opening and locking somebody may have finished with this very file.
             if fs::metadata(&path).is_ok_and(|m| same_file(&m, &file)) {
                 file.set_len(0).map_err(trouble)?;

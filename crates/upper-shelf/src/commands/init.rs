@@ -96,13 +96,38 @@ fn describe(kind: FileKind) -> String {
     }
 }
 
-/// The way from a folder to another, with `/`.
+/// The way from a folder to another, with `/`; the whole path of one on another drive.
 fn relative(from: &Path, to: &Path) -> String {
     let whole = |p: &Path| std::fs::canonicalize(p).unwrap_or_else(|_| p.to_owned());
-    let (from, to) = (whole(from), whole(to));
-    let common = from.components().zip(to.components()).take_while(|(a, b)| a == b).count();
-    let up = from.components().skip(common).map(|_| "..".to_owned());
-    let down = to.components().skip(common).map(|c| c.as_os_str().to_string_lossy().into_owned());
-    let way: Vec<String> = up.chain(down).collect();
-    if way.is_empty() { ".".into() } else { way.join("/") }
+    let names = |p: &Path| -> Vec<String> { p.components().map(|c| c.as_os_str().to_string_lossy().into()).collect() };
+    way(&names(&whole(from)), &names(&whole(to))).unwrap_or_else(|| {
+        let to = std::path::absolute(to).unwrap_or_else(|_| to.to_owned());
+        to.to_string_lossy().replace('\\', "/")
+    })
+}
+
+/// The way between two whole paths, by their components; nothing if they have not even the drive in common.
+fn way(from: &[String], to: &[String]) -> Option<String> {
+    let common = from.iter().zip(to).take_while(|(a, b)| a == b).count();
+    if common == 0 {
+        return None;
+    }
+    let up = from.iter().skip(common).map(|_| "..");
+    let way: Vec<&str> = up.chain(to.iter().skip(common).map(String::as_str)).collect();
+    Some(if way.is_empty() { ".".into() } else { way.join("/") })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_folder_on_another_drive_has_no_way_to_it() {
+        let path = |names: &[&str]| names.iter().map(|n| (*n).to_owned()).collect::<Vec<_>>();
+        let from = path(&[r"\\?\C:", r"\", "work"]);
+        assert_eq!(way(&from, &path(&[r"\\?\C:", r"\", "work", "built"])).as_deref(), Some("built"));
+        assert_eq!(way(&from, &path(&[r"\\?\C:", r"\", "built"])).as_deref(), Some("../built"));
+        assert_eq!(way(&from, &from).as_deref(), Some("."));
+        assert_eq!(way(&from, &path(&[r"\\?\E:", r"\", "built"])), None);
+    }
 }

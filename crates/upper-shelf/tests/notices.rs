@@ -190,6 +190,9 @@ mod noticed {
         }
         let said = folder.ok(&["init", "built"]);
         assert!(said.contains("is written"), "{said}");
+        for program in ["linux-x64/bin/combwright (linux-x64)", "windows-x64/combwright.exe (windows-x64"] {
+            assert!(said.contains(program), "{program}\n{said}");
+        }
         insta::assert_snapshot!(std::fs::read_to_string(folder.at("shelf.toml")).expect("a manifest"), @r#"
         # What Upper Shelf makes packages from. `upper-shelf plan` shows what that will be.
 

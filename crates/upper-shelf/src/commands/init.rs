@@ -6,6 +6,7 @@ use serde::Serialize;
 use std::path::{Path, PathBuf};
 use upper_shelf_core::footprint::text_bytes;
 use upper_shelf_core::manifest::FILE_NAME;
+use upper_shelf_core::platform::Platform;
 use upper_shelf_core::problem::Problem;
 use upper_shelf_core::scan::{self, FileKind, Scan};
 use upper_shelf_core::{Failure, Kind};
@@ -62,9 +63,19 @@ pub fn run(args: Args, out: &mut Output) -> Result<Code, Failure> {
     if scan.web_runtime {
         out.line("  a bundled web runtime");
     }
-    match scan.programs.first() {
-        Some(main) => out.line(format!("  program  {} ({})", main.path, describe(main.kind))),
-        None => out.line("  no program was recognised: add a [[program]] for what people start"),
+    let of = |platform: &Platform| {
+        let folder = format!("{platform}/");
+        scan.programs.iter().find(|c| c.path.starts_with(&folder))
+    };
+    let mains: Vec<_> = match scan.platforms.as_slice() {
+        [] => scan.programs.first().into_iter().collect(),
+        platforms => platforms.iter().filter_map(of).collect(),
+    };
+    for main in &mains {
+        out.line(format!("  program  {} ({})", main.path, describe(main.kind)));
+    }
+    if mains.is_empty() {
+        out.line("  no program was recognised: add a [[program]] for what people start");
     }
     if let Some(icon) = &scan.icon {
         out.line(format!("  icon     {icon}"));

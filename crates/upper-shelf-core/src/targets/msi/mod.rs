@@ -175,7 +175,7 @@ fn texts(footprint: &Footprint) -> Vec<&str> {
                 all.extend(arguments.iter().chain(description).map(String::as_str));
             }
             Trace::FileType { name, .. } => all.push(name),
-            Trace::Environment { value, .. } => all.push(value),
+            Trace::Environment { name, value, .. } => all.extend([name.as_str(), value.as_str()]),
             Trace::Registry { key, name, value, .. } => {
                 all.push(key);
                 all.extend(name.as_deref());
@@ -190,6 +190,7 @@ fn texts(footprint: &Footprint) -> Vec<&str> {
             Trace::Service(service) => {
                 all.push(&service.title);
                 all.extend(service.description.as_deref());
+                all.extend(service.arguments.iter().chain(&service.account).map(String::as_str));
             }
             Trace::Choice { title, description, .. } => {
                 all.push(title);

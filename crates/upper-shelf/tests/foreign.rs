@@ -218,6 +218,47 @@ mod others {
     }
 
     #[test]
+    fn what_a_package_does_besides_and_when_is_told() {
+        let folder = Folder::new();
+        let mut db = foreign();
+        // A script while changes are made, with the system's rights; a program only where a condition holds.
+        row(&mut db, "CustomAction", &["Brew", "=3110", "", "MsgBox 1", ""]);
+        row(&mut db, "CustomAction", &["SetJar", "=51", "JAR", "[APPDIR]jar", ""]);
+        row(&mut db, "InstallExecuteSequence", &["Brew", "NOT Installed", "=4500"]);
+        row(
+            &mut db,
+            "Component",
+            &["CMaybe", "{31234567-89AB-CDEF-0123-456789ABCDEF}", "APPDIR", "=0", "HONEY = 1", ""],
+        );
+        let service =
+            ["Scale", "ScaleService", "Scale", "=16", "=2", "=1", "", "Tcpip[~]Spooler[~][~]", "", "", "", "CExe", ""];
+        row(&mut db, "ServiceInstall", &service);
+        write(&folder, "honey.msi", db, &[]);
+        let text = folder.ok(&["inspect", "honey.msi"]);
+        for said in [
+            "custom action Brew: runs a VBScript",
+            "when changes are made, with the system's own rights (at 4500, if NOT Installed)",
+            "custom action SetJar: sets JAR to",
+            "(not while it is installed)",
+            "the component CMaybe is installed: if HONEY = 1",
+            "the service ScaleService needs: Tcpip Spooler",
+        ] {
+            assert!(text.contains(said), "{said}\n{text}");
+        }
+    }
+
+    #[test]
+    fn files_that_lie_beside_a_package_are_its_own() {
+        let folder = Folder::new();
+        folder.write("PFiles/Fernhollow/Honey Scale/honey scale.exe", "MZ...");
+        folder.write("PFiles/Fernhollow/Honey Scale/docs/manual.txt", "text");
+        write(&folder, "honey.msi", foreign(), &[]);
+        folder.ok(&["extract", "honey.msi", "out"]);
+        assert_eq!(std::fs::read(folder.at("out/honey scale.exe")).expect("there"), b"MZ...");
+        assert_eq!(std::fs::read(folder.at("out/docs/manual.txt")).expect("there"), b"text");
+    }
+
+    #[test]
     fn files_come_out_of_cabinets_that_others_packed() {
         let folder = Folder::new();
         folder.write("FExe", "MZ...").write("FDoc", "text");

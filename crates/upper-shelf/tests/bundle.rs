@@ -5,7 +5,7 @@ mod common;
 
 #[cfg(unix)]
 mod on_linux {
-    use crate::common::Folder;
+    use crate::common::{Folder, macho};
     use std::collections::BTreeMap;
     use std::path::{Path, PathBuf};
     use test_support::judge_says_yes;
@@ -236,20 +236,10 @@ mod on_linux {
     #[test]
     fn a_program_does_not_find_libraries_where_only_another_looks() {
         let folder = plain("macos-arm64", ARM, "");
-        let at = |name: &str| folder.at(name).to_str().expect("text").to_owned();
-        folder.write("s/libSystem.tbd", "--- !tapi-tbd\ntbd-version: 4\ntargets: [ arm64-macos ]\ninstall-name: '/usr/lib/libSystem.B.dylib'\nexports:\n  - targets: [ arm64-macos ]\n    symbols: [ dyld_stub_binder ]\n...\n");
-        folder.write("s/queen.c", "int queen(void) { return 7; }");
-        folder.write("s/main.c", "int queen(void); int main(void) { return queen(); }");
+        macho::prepare(&folder);
         folder.write("built/lib/.keep", "");
-        for name in ["queen", "main"] {
-            let (from, to) = (at(&format!("s/{name}.c")), at(&format!("s/{name}.o")));
-            judge_says_yes("clang-19", &["-target", "arm64-apple-macos11.0", "-c", &from, "-o", &to]);
-        }
-        let link = |more: &[&str]| {
-            let system = at("s/libSystem.tbd");
-            let base = ["-arch", "arm64", "-platform_version", "macos", "11.0", "14.0", system.as_str()];
-            judge_says_yes("ld64.lld-19", &[&base[..], more].concat());
-        };
+        let at = |name: &str| macho::at(&folder, name);
+        let link = |more: &[&str]| macho::link(&folder, more);
         let library = at("built/lib/libqueen.dylib");
         link(&["-dylib", &at("s/queen.o"), "-install_name", "@rpath/libqueen.dylib", "-o", &library]);
         link(&[&at("s/main.o"), &library, "-e", "_main", "-rpath", "@loader_path/lib", "-o", &at("built/hive")]);
@@ -261,11 +251,7 @@ mod on_linux {
         assert!(!said.contains("hive loads"), "{said}");
         // A library that the program leads to is found along the program's own run paths.
         std::fs::remove_file(folder.at("built/worker")).expect("removed");
-        folder.write("s/drone.c", "int queen(void); int drone(void) { return queen(); }");
-        judge_says_yes(
-            "clang-19",
-            &["-target", "arm64-apple-macos11.0", "-c", &at("s/drone.c"), "-o", &at("s/drone.o")],
-        );
+        macho::compile(&folder, "drone", "int queen(void); int drone(void) { return queen(); }");
         let drone = at("built/lib/libdrone.dylib");
         link(&["-dylib", &at("s/drone.o"), &library, "-install_name", "@rpath/libdrone.dylib", "-o", &drone]);
         link(&[

@@ -6,7 +6,7 @@ mod common;
 
 #[cfg(unix)]
 mod on_linux {
-    use crate::common::Folder;
+    use crate::common::{Folder, macho};
     use std::path::PathBuf;
     use test_support::kernel::in_volume;
     use test_support::{judge_says_yes, noise, prose};
@@ -314,19 +314,9 @@ for key in sorted(d):
 
     fn with_library_in(folder: &Folder, place: &str, path: &str, search: &str) {
         let library = format!("built/{place}/libqueen.dylib");
-        let at = |name: &str| folder.at(name).to_str().expect("text").to_owned();
-        folder.write("s/libSystem.tbd", "--- !tapi-tbd\ntbd-version: 4\ntargets: [ arm64-macos ]\ninstall-name: '/usr/lib/libSystem.B.dylib'\nexports:\n  - targets: [ arm64-macos ]\n    symbols: [ dyld_stub_binder ]\n...\n");
-        folder.write("s/queen.c", "int queen(void) { return 7; }");
-        folder.write("s/main.c", "int queen(void); int main(void) { return queen(); }");
-        for name in ["queen", "main"] {
-            let (from, to) = (at(&format!("s/{name}.c")), at(&format!("s/{name}.o")));
-            judge_says_yes("clang-19", &["-target", "arm64-apple-macos11.0", "-c", &from, "-o", &to]);
-        }
-        let link = |more: &[&str]| {
-            let system = at("s/libSystem.tbd");
-            let base = ["-arch", "arm64", "-platform_version", "macos", "11.0", "14.0", system.as_str()];
-            judge_says_yes("ld64.lld-19", &[&base[..], more].concat());
-        };
+        macho::prepare(folder);
+        let at = |name: &str| macho::at(folder, name);
+        let link = |more: &[&str]| macho::link(folder, more);
         folder.write(&format!("built/{place}/.keep"), "");
         link(&["-dylib", &at("s/queen.o"), "-install_name", path, "-o", &at(&library)]);
         link(&[&at("s/main.o"), &at(&library), "-e", "_main", "-rpath", search, "-o", &at("built/bin/hives")]);

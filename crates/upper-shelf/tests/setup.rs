@@ -6,10 +6,10 @@ mod common;
 
 #[cfg(unix)]
 mod on_wine {
-    use crate::common::Folder;
     use crate::common::hives::{build, product_for};
     use crate::common::machine::{Look, changed, files, is_the_footprint, quiet, value};
-    use std::path::{Path, PathBuf};
+    use crate::common::setups::{LOG, log, run, setup};
+    use std::path::Path;
     use test_support::wine::Wine;
 
     /// Exit codes, of which a shell sees the low byte.
@@ -22,22 +22,6 @@ mod on_wine {
 
     const HERE: &str = "Program Files/Hives & Frames";
     const REMOVER: &str = r"C:\Program Files\Hives & Frames\uninstall.exe";
-    const LOG: &str = r"/LOG=C:\log.txt";
-
-    fn setup(version: &str, more: &str) -> (Folder, PathBuf) {
-        let folder = product_for("nsis", version, more);
-        let package = build(&folder);
-        (folder, package)
-    }
-
-    fn run(machine: &Wine, package: &Path, args: &[&str]) -> i32 {
-        let name = machine.bring(package, "setup.exe");
-        machine.code_of(&[&[name.as_str(), "/S", LOG], args].concat(), &[])
-    }
-
-    fn log(machine: &Wine) -> String {
-        std::fs::read_to_string(machine.c().join("log.txt")).unwrap_or_default()
-    }
 
     /// The program that removes waits for its own end to be cleared away: that is left to the system's next start.
     fn without_pending(registry: test_support::wine::Registry) -> test_support::wine::Registry {

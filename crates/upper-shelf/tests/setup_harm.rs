@@ -6,32 +6,16 @@ mod common;
 
 #[cfg(unix)]
 mod on_wine {
-    use crate::common::Folder;
     use crate::common::hives::{build, product_for};
     use crate::common::machine::{files, quiet, value};
-    use std::path::{Path, PathBuf};
+    use crate::common::setups::{LOG, log, run, setup};
+    use std::path::Path;
     use test_support::wine::Wine;
 
     const ELEVATION: i32 = 740 & 0xFF;
     const NEWER: i32 = 1638 & 0xFF;
     const USAGE: i32 = 87;
-    const LOG: &str = r"/LOG=C:\log.txt";
     const HERE: &str = "Program Files/Hives & Frames";
-
-    fn setup(version: &str, more: &str) -> (Folder, PathBuf) {
-        let folder = product_for("nsis", version, more);
-        let package = build(&folder);
-        (folder, package)
-    }
-
-    fn run(machine: &Wine, package: &Path, args: &[&str]) -> i32 {
-        let name = machine.bring(package, "setup.exe");
-        machine.code_of(&[&[name.as_str(), "/S", LOG], args].concat(), &[])
-    }
-
-    fn log(machine: &Wine) -> String {
-        std::fs::read_to_string(machine.c().join("log.txt")).unwrap_or_default()
-    }
 
     #[test]
     fn heads_take_libraries_from_the_systems_folder_only() {

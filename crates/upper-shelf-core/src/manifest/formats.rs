@@ -108,8 +108,8 @@ pub struct Bundle {
     /// Why the product wants what the system asks people about: without its reason it is ended when it tries.
     #[serde(default)]
     pub reasons: Reasons,
-    /// Further keys of the property list, under their names there: `keys = { LSRequiresCarbon = false }`. What the
-    /// manifest has a place for is written from there only.
+    /// Further keys of the property list, under their names there: `keys = { NSSupportsSuddenTermination = true }`.
+    /// What the manifest has a place for is written from there only.
     #[serde(default)]
     pub keys: BTreeMap<String, ListValue>,
 }

@@ -120,7 +120,12 @@ fn form(property: &Value, definitions: &Value) -> String {
         "integer" => "number".into(),
         "boolean" => "`true` or `false`".into(),
         "array" => format!("list of {}", schema.get("items").map_or_else(String::new, |i| form(i, definitions))),
-        "object" => "table of texts".into(),
+        "object" => match schema.get("additionalProperties").map(|inner| resolve(inner, definitions)) {
+            Some(inner) if inner.get("type").and_then(Value::as_str) != Some("string") && inner.is_object() => {
+                "table".into()
+            }
+            _ => "table of texts".into(),
+        },
         _ => String::new(),
     }
 }

@@ -1,7 +1,7 @@
 //! The product's own programs for Windows with its icon, name and version in them, so that the system shows these in
 //! its folders and dialogs.
 
-use super::{Payload, PayloadFile, Source, Stamp};
+use super::{Payload, PayloadFile, Source};
 use crate::footprint::{Identity, RelPath};
 use crate::icons::Icon;
 use crate::problem::Problem;
@@ -39,18 +39,7 @@ fn branded(file: &PayloadFile, product: &Identity, icon: &Icon) -> Result<(Vec<u
     if file.size > MOST {
         return Err(problem(format!("it has more than {} megabytes", MOST >> 20)));
     }
-    let bytes = match &file.source {
-        Source::Memory(bytes) => bytes.to_vec(),
-        Source::Joined(_) => return Err(problem("it is one of macOS".into())),
-        Source::Disk(path, stamp) => {
-            let read = || {
-                let bytes = std::fs::read(path)?;
-                let same = Stamp::of(&path.metadata()?) == *stamp && bytes.len() as u64 == stamp.size;
-                if same { Ok(bytes) } else { Err(std::io::Error::other("it changed while it was read")) }
-            };
-            read().map_err(|e: std::io::Error| problem(e.to_string()))?
-        }
-    };
+    let bytes = file.bytes().map_err(|e| problem(e.to_string()))?;
     let bad = |e: pe_image::Error| problem(e.to_string());
     let image = Image::parse(&bytes).map_err(bad)?;
     let mut resources = image.resources().map_err(bad)?;

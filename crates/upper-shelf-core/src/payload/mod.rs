@@ -92,6 +92,24 @@ pub struct PayloadFile {
     pub layer: usize,
 }
 
+impl PayloadFile {
+    /// All its bytes, for one that is small enough to be changed in memory.
+    ///
+    /// # Errors
+    /// It can't be read, it changed since it was gathered, or it is joined from several.
+    pub(crate) fn bytes(&self) -> std::io::Result<Vec<u8>> {
+        match &self.source {
+            Source::Memory(bytes) => Ok(bytes.to_vec()),
+            Source::Joined(_) => Err(std::io::Error::other("it is a program of macOS")),
+            Source::Disk(path, stamp) => {
+                let bytes = std::fs::read(path)?;
+                let same = Stamp::of(&path.metadata()?) == *stamp && bytes.len() as u64 == stamp.size;
+                if same { Ok(bytes) } else { Err(std::io::Error::other("it changed while it was read")) }
+            }
+        }
+    }
+}
+
 /// The files of one platform.
 #[derive(Debug, Clone, Default)]
 pub struct Payload {

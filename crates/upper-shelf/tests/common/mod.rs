@@ -6,6 +6,10 @@
 pub mod hives;
 #[cfg(unix)]
 pub mod machine;
+#[cfg(unix)]
+pub mod macho;
+#[cfg(unix)]
+pub mod setups;
 
 use std::path::{Path, PathBuf};
 use std::process::{Command, Output};

@@ -5,7 +5,7 @@ use super::list;
 use crate::footprint::{Footprint, RelPath, Trace};
 use crate::icons::Icon;
 use crate::manifest::resolve::{Default, Product};
-use crate::payload::{Payload, PayloadFile, Source, Stamp};
+use crate::payload::{Payload, PayloadFile, Source};
 use crate::platform::System;
 use crate::problem::Problem;
 use crate::targets::Job;
@@ -232,14 +232,8 @@ fn missing(theirs: &Dictionary, wanted: Dictionary) -> Dictionary {
 }
 
 fn read(file: &PayloadFile) -> std::io::Result<Vec<u8>> {
-    match &file.source {
-        Source::Memory(bytes) => Ok(bytes.to_vec()),
-        Source::Joined(_) => Err(std::io::Error::other("it is a program")),
-        Source::Disk(_, _) if file.size > MOST => Err(std::io::Error::other("it is too big for a property list")),
-        Source::Disk(path, stamp) => {
-            let bytes = std::fs::read(path)?;
-            let same = Stamp::of(&path.metadata()?) == *stamp && bytes.len() as u64 == stamp.size;
-            if same { Ok(bytes) } else { Err(std::io::Error::other("it changed while it was read")) }
-        }
+    if file.size > MOST {
+        return Err(std::io::Error::other("it is too big for a property list"));
     }
+    file.bytes()
 }

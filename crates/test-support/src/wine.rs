@@ -54,26 +54,67 @@ fn settle(prefix: &Path) {
     panic!("a program on the Windows machine did not end");
 }
 
-/// A prefix that all others are copied from; made once for a run of tests.
+/// The folder of all machines, beside what Cargo builds: one file system, so that the system's own files can be links.
+fn machines() -> PathBuf {
+    let program = std::env::current_exe().expect("a test program");
+    let target = program.ancestors().find(|f| f.file_name().is_some_and(|n| n == "deps")).and_then(Path::parent);
+    let folder = target.expect("test programs lie in `deps`").join("machines");
+    std::fs::create_dir_all(&folder).expect("made");
+    folder
+}
+
+/// A prefix that all others are copied from; made once for each version of Wine, by whoever comes first.
 fn template() -> &'static Path {
-    static TEMPLATE: OnceLock<tempfile::TempDir> = OnceLock::new();
-    TEMPLATE
-        .get_or_init(|| {
-            let folder = tempfile::tempdir().expect("a folder");
-            let (prefix, home) = (folder.path().join("prefix"), folder.path().join("home"));
-            std::fs::create_dir_all(&home).expect("made");
-            let out = wine(&prefix, &home).args(["wineboot", "-i"]).output();
-            let out = out.unwrap_or_else(|e| panic!("the judge `wine` can't be started ({e}); `./test` installs it"));
-            assert!(out.status.success(), "wineboot: {}", String::from_utf8_lossy(&out.stderr));
-            settle(&prefix);
-            // Windows are drawn nowhere: no monitor is needed to walk through them.
-            let drivers = r"HKCU\Software\Wine\Drivers";
-            let out = wine(&prefix, &home).args(["reg", "add", drivers, "/v", "Graphics", "/d", "null", "/f"]).output();
-            assert!(out.is_ok_and(|o| o.status.success()), "the registry can't be written");
-            settle(&prefix);
-            folder
-        })
-        .path()
+    static TEMPLATE: OnceLock<PathBuf> = OnceLock::new();
+    TEMPLATE.get_or_init(|| {
+        let version = Command::new("wine").arg("--version").output();
+        let version = version.unwrap_or_else(|e| panic!("the judge `wine` can't be started ({e}); `./test` installs it"));
+        let version: String =
+            String::from_utf8_lossy(&version.stdout).chars().filter(|c| c.is_ascii_alphanumeric()).collect();
+        let folder = machines();
+        let whole = folder.join(format!("template-{version}"));
+        let lock = std::fs::File::create(folder.join("lock")).expect("made");
+        lock.lock().expect("locked");
+        if !whole.exists() {
+            let made = tempfile::tempdir_in(&folder).expect("a folder");
+            fill(&made.path().join("prefix"), &made.path().join("home"));
+            std::fs::rename(made.keep(), &whole).expect("renamed");
+        }
+        whole
+    })
+}
+
+fn fill(prefix: &Path, home: &Path) {
+    std::fs::create_dir_all(home).expect("made");
+    let out = wine(prefix, home).args(["wineboot", "-i"]).output().expect("wine is installed");
+    assert!(out.status.success(), "wineboot: {}", String::from_utf8_lossy(&out.stderr));
+    settle(prefix);
+    // Windows are drawn nowhere: no monitor is needed to walk through them.
+    let drivers = r"HKCU\Software\Wine\Drivers";
+    let out = wine(prefix, home).args(["reg", "add", drivers, "/v", "Graphics", "/d", "null", "/f"]).output();
+    assert!(out.is_ok_and(|o| o.status.success()), "the registry can't be written");
+    settle(prefix);
+}
+
+/// Copies the template. The system's libraries and programs, 700 MB that nothing changes, are linked.
+fn copy(to: &Path) {
+    let from = template().join("prefix");
+    let windows = Path::new("drive_c/windows");
+    let copy = |how: &str, what: &Path, to: &Path| {
+        let copied = Command::new("cp").args([how, "--"]).arg(what).arg(to).status();
+        assert!(copied.is_ok_and(|s| s.success()), "{} can't be copied", what.display());
+    };
+    std::fs::create_dir_all(to.join("drive_c")).expect("made");
+    copy("-al", &from.join(windows), &to.join("drive_c"));
+    for folder in [&from, &from.join("drive_c")] {
+        for entry in std::fs::read_dir(folder).expect("a prefix").flatten() {
+            let inside = entry.path();
+            let inside = inside.strip_prefix(&from).expect("inside");
+            if inside != windows && inside != windows.parent().expect("above") {
+                copy("-a", &entry.path(), to.join(inside).parent().expect("above"));
+            }
+        }
+    }
 }
 
 impl Default for Wine {
@@ -88,13 +129,11 @@ impl Wine {
     /// # Panics
     /// If Wine is not installed.
     pub fn new() -> Self {
-        let folder = tempfile::tempdir().expect("a folder");
+        let folder = tempfile::tempdir_in(machines()).expect("a folder");
         for name in ["home", "work"] {
             std::fs::create_dir(folder.path().join(name)).expect("made");
         }
-        let copied =
-            Command::new("cp").arg("-a").arg(template().join("prefix")).arg(folder.path().join("prefix")).status();
-        assert!(copied.is_ok_and(|s| s.success()), "the prefix can't be copied");
+        copy(&folder.path().join("prefix"));
         let machine = Self { folder };
         std::fs::remove_file(machine.prefix().join("dosdevices/z:")).expect("removed");
         // Desktop and documents are links into the home folder of the template: folders of their own instead.

@@ -68,7 +68,8 @@ fn template() -> &'static Path {
     static TEMPLATE: OnceLock<PathBuf> = OnceLock::new();
     TEMPLATE.get_or_init(|| {
         let version = Command::new("wine").arg("--version").output();
-        let version = version.unwrap_or_else(|e| panic!("the judge `wine` can't be started ({e}); `./test` installs it"));
+        let version =
+            version.unwrap_or_else(|e| panic!("the judge `wine` can't be started ({e}); `./test` installs it"));
         let version: String =
             String::from_utf8_lossy(&version.stdout).chars().filter(|c| c.is_ascii_alphanumeric()).collect();
         let folder = machines();

@@ -12,7 +12,7 @@ use upper_shelf_core::icons::Icon;
 use upper_shelf_core::manifest::written::{
     CabinetCompression, Compression, DmgCompression, SetupCompression, TargetName, TargetSettings,
 };
-use upper_shelf_core::payload::{PayloadFile, Source, feed};
+use upper_shelf_core::payload::{Payload, PayloadFile, Source, feed};
 use upper_shelf_core::platform::Platform;
 use upper_shelf_core::targets::{self, Depth, Job};
 
@@ -132,7 +132,7 @@ prop_compose! {
             }
             let mode = if runs { 0o755 } else { 0o644 };
             traces.push(Trace::File { path: path.clone(), mode, size: content.len() as u64, content: Some(ContentHash::of(&content)) });
-            files.push(PayloadFile { path, mode, size: content.len() as u64, source: Source::Memory(Arc::from(content)), layer: 0 });
+            files.push(PayloadFile { path, mode, size: content.len() as u64, source: Source::Memory(Arc::from(content)), layer: 0, further_name: false });
         }
         for path in folders {
             if take(&path, true, &mut traces) {
@@ -193,10 +193,15 @@ fn write(
     let icon = ICON.with(Icon::clone);
     let wizard = Default::default();
     let out = File::options().read(true).write(true).create(true).truncate(true).open(to).expect("a file");
+    let keeps = carried.traces().iter().any(|t| matches!(t, Trace::HardLink { .. }));
+    let links = made.links.iter().map(|(path, to)| Trace::HardLink { path: path.clone(), to: to.clone() }).collect();
+    let payload = Payload { files: made.files.clone(), others: links, ..Payload::default() };
+    let all = payload.with_further_names();
+    let all = all.as_deref().unwrap_or(&payload.files);
+    let files = if keeps { &made.files } else { all };
     let job = Job {
         footprint: &carried,
-        files: &made.files,
-        links: &made.links,
+        files,
         icon: &icon,
         disk_image: &Default::default(),
         wizard: &wizard,
@@ -206,11 +211,11 @@ fn write(
         threads,
         beside: &|_| unreachable!("cabinets are inside"),
     };
-    let (senders, mut streams) = feed::streams(1);
+    let (senders, mut streams) = feed::streams([keeps]);
     let stream = streams.pop().expect("a stream");
     std::thread::scope(|scope| {
         let writer = scope.spawn(|| target.write(&job, stream, out));
-        feed::feed(&made.files, senders, &AtomicBool::new(false), &|_| ()).expect("fed");
+        feed::feed(all, senders, &AtomicBool::new(false), &|_| ()).expect("fed");
         writer.join().expect("no panic").expect("written");
     });
     carried
@@ -340,7 +345,7 @@ fn finished(made: Made) -> Made {
         trace
     }));
     let source = Source::Memory(Arc::from(list));
-    let mut files = vec![PayloadFile { path, mode: 0o644, size, source, layer: 0 }];
+    let mut files = vec![PayloadFile { path, mode: 0o644, size, source, layer: 0, further_name: false }];
     files.extend(made.files.into_iter().map(|f| PayloadFile { path: inside(&f.path), ..f }));
     let links = made.links.iter().map(|(path, to)| (inside(path), inside(to))).collect();
     Made { footprint: Footprint::new(made.footprint.product, made.footprint.platform, traces), files, links }

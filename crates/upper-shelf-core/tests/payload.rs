@@ -32,7 +32,7 @@ fn every_writer_gets_every_file_in_order_and_the_hash_is_of_its_bytes() {
     let (payload, problems) = gather(&[layer(dir.path())], Platform::LinuxX64, &[]);
     assert!(problems.is_empty(), "{problems:?}");
     assert_eq!(payload.files.len(), 50);
-    let (senders, streams) = feed::streams(3);
+    let (senders, streams) = feed::streams([false; 3]);
     let seen = AtomicU64::new(0);
     std::thread::scope(|scope| {
         let readers: Vec<_> = streams
@@ -84,13 +84,14 @@ fn a_file_that_is_not_what_it_was_breaks_the_feed_off() {
         size: 6,
         source,
         layer: 0,
+        further_name: false,
     };
     let files = [file("a", Source::Memory(Arc::from(*b"memory"))), file("b", Source::Disk(path.clone(), stamp))];
     for change in ["", "longer than before"] {
         if !change.is_empty() {
             fs::write(&path, change).expect("written");
         }
-        let (senders, mut streams) = feed::streams(1);
+        let (senders, mut streams) = feed::streams([false]);
         let mut stream = streams.pop().expect("a stream");
         let reader = std::thread::spawn(move || {
             let mut ended = 0;

@@ -1,10 +1,12 @@
 //! The kernel's file system protocol, read-only, spoken on `/dev/fuse` directly.
 //! Source: the kernel's `include/uapi/linux/fuse.h` (protocol 7.12 and later).
 
+use crate::image::damaged;
 use crate::tree::{Part, Tree, AHEAD};
 use squashfs::read::{Inode, Kind};
 use std::io;
-use std::os::fd::{AsRawFd, BorrowedFd, OwnedFd};
+use std::os::fd::{AsRawFd, BorrowedFd, FromRawFd, OwnedFd};
+use std::os::unix::fs::OpenOptionsExt;
 use std::sync::Arc;
 
 const LOOKUP: u32 = 1;
@@ -70,6 +72,10 @@ fn answer_all(device: &OwnedFd, tree: &Tree) {
         let _ = match answer(&request, tree) {
             Answer::Nothing => Ok(()),
             Answer::Error(number) => reply(device, request.unique, -number, &[]),
+            Answer::Damaged(what) => {
+                tell(request.process, &damaged(&tree.path, what));
+                reply(device, request.unique, -libc::EIO, &[])
+            }
             Answer::Bytes(bytes) => reply(device, request.unique, 0, &[&bytes]),
             Answer::Parts(parts) => reply_parts(device, request.unique, &parts),
         };
@@ -80,13 +86,15 @@ struct Request<'b> {
     opcode: u32,
     unique: u64,
     node: u64,
+    /// Who asks; 0 when it is the kernel itself.
+    process: u32,
     body: &'b [u8],
 }
 
 impl<'b> Request<'b> {
     fn parse(bytes: &'b [u8]) -> Option<Self> {
         let (head, body) = bytes.split_at_checked(HEADER_IN)?;
-        Some(Self { opcode: u32_at(head, 4), unique: u64_at(head, 8), node: u64_at(head, 16), body })
+        Some(Self { opcode: u32_at(head, 4), unique: u64_at(head, 8), node: u64_at(head, 16), process: u32_at(head, 32), body })
     }
 }
 
@@ -102,14 +110,52 @@ fn u64_at(bytes: &[u8], at: usize) -> u64 {
 enum Answer {
     Nothing,
     Error(i32),
+    /// The image is not what it was; this is what is wrong.
+    Damaged(String),
     Bytes(Vec<u8>),
     Parts(Vec<Part>),
 }
 
 impl From<squashfs::Error> for Answer {
-    fn from(_: squashfs::Error) -> Self {
-        Self::Error(libc::EIO)
+    fn from(e: squashfs::Error) -> Self {
+        Self::Damaged(e.to_string())
     }
+}
+
+/// Says something once, where the asking program says what goes wrong: it may well die of it. This process has let go of
+/// everything that belongs to others, so that nobody waits for it.
+fn tell(process: u32, sentence: &str) {
+    static SAID: std::sync::atomic::AtomicBool = std::sync::atomic::AtomicBool::new(false);
+    if process == 0 || SAID.swap(true, std::sync::atomic::Ordering::Relaxed) {
+        return;
+    }
+    if let Some(out) = errors_of(process) {
+        let line = format!("{sentence}\n");
+        // SAFETY: the structure and the bytes live until the calls are over. Never waits: a pipe may be full.
+        unsafe {
+            let mut ready = libc::pollfd { fd: out.as_raw_fd(), events: libc::POLLOUT, revents: 0 };
+            if libc::poll(&mut ready, 1, 0) == 1 && ready.revents & libc::POLLOUT != 0 {
+                libc::write(out.as_raw_fd(), line.as_ptr().cast(), line.len());
+            }
+        }
+    }
+}
+
+/// A program's standard error: the very same one where the system lets it be shared, else what its name leads to.
+fn errors_of(process: u32) -> Option<OwnedFd> {
+    // SAFETY: plain numbers; what is given back is a new descriptor of ours, or negative.
+    let shared = unsafe {
+        let handle = libc::syscall(libc::SYS_pidfd_open, process, 0);
+        let handle = (handle >= 0).then(|| OwnedFd::from_raw_fd(handle as libc::c_int));
+        let shared = handle.map_or(-1, |h| libc::syscall(libc::SYS_pidfd_getfd, h.as_raw_fd(), 2, 0));
+        (shared >= 0).then(|| OwnedFd::from_raw_fd(shared as libc::c_int))
+    };
+    let by_name = || {
+        let flags = libc::O_NONBLOCK | libc::O_NOCTTY;
+        let options = std::fs::OpenOptions::new().append(true).custom_flags(flags).open(format!("/proc/{process}/fd/2"));
+        options.ok().map(OwnedFd::from)
+    };
+    shared.or_else(by_name)
 }
 
 fn answer(request: &Request, tree: &Tree) -> Answer {
@@ -126,7 +172,7 @@ fn answer(request: &Request, tree: &Tree) -> Answer {
             let size = size.min(usize::from(MAX_PAGES) * 4096);
             match tree.read(request.node, offset, size) {
                 Ok(parts) if parts.iter().all(Part::is_whole) => Ok(Answer::Parts(parts)),
-                Ok(_) => Ok(Answer::Error(libc::EIO)),
+                Ok(_) => Ok(Answer::Damaged("a block is shorter than its file says".into())),
                 Err(e) => Err(e.into()),
             }
         }

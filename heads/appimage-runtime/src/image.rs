@@ -1,6 +1,7 @@
 //! Finds the image: it begins where this program's ELF file ends.
 
 use crate::Failure;
+use checked_read::Checked;
 use squashfs::read::{Image, Limits};
 use std::fs::File;
 use std::os::unix::fs::FileExt;
@@ -16,6 +17,16 @@ static SIGNATURE_KEY: [u8; 8192] = [0; 8192];
 /// BLAKE3 of the image, 32 bytes: the key of the unpacking cache, and the proof that what was unpacked is whole.
 #[link_section = ".content_hash"]
 static CONTENT_HASH: [u8; 32] = [0; 32];
+/// The image's length, bytes, little-endian. Behind it, at the next multiple of [`PADDED`] from its beginning, stand the
+/// values of its pieces (see `checked-read`).
+#[link_section = ".image_length"]
+static IMAGE_LENGTH: [u8; 8] = [0; 8];
+
+/// What the image is padded to.
+const PADDED: u64 = 4096;
+
+/// The file as the image is read from it: each piece is checked when it is first read.
+pub type Source = Checked<File>;
 
 /// An opened AppImage.
 pub struct Bundle {
@@ -30,7 +41,7 @@ impl Bundle {
     /// The file that is running.
     pub fn open_own() -> Result<Self, Failure> {
         // The sections are read from the file, but the linker keeps only what the program names.
-        std::hint::black_box((&UPDATE_INFORMATION, &SIGNATURE, &SIGNATURE_KEY, &CONTENT_HASH));
+        std::hint::black_box((&UPDATE_INFORMATION, &SIGNATURE, &SIGNATURE_KEY, &CONTENT_HASH, &IMAGE_LENGTH));
         let file = File::open("/proc/self/exe")
             .map_err(|e| Failure::new(format!("This program can't open its own file: {e}.")))?;
         let path = std::fs::read_link("/proc/self/exe").unwrap_or_default();
@@ -39,14 +50,28 @@ impl Bundle {
     }
 
     /// Opens the image behind the head.
-    pub fn image(&self) -> Result<Image<File>, Failure> {
+    pub fn image(&self) -> Result<Image<Source>, Failure> {
         let file = self.file.try_clone().map_err(|e| Failure::new(format!("{}: {e}.", self.path.display())))?;
-        Image::open(file, self.offset, Limits::default()).map_err(|e| self.damaged(e))
+        let source = self.checked(file).map_err(|e| self.damaged(e))?;
+        Image::open(source, self.offset, Limits::default()).map_err(|e| self.damaged(e))
+    }
+
+    fn checked(&self, file: File) -> std::io::Result<Source> {
+        let length = self.section(".image_length").and_then(|l| l.try_into().ok()).map_or(0, u64::from_le_bytes);
+        let Some(hash) = self.content_hash().filter(|_| length > 0) else { return Ok(Checked::unknown(file)) };
+        let there = file.metadata()?.len().saturating_sub(self.offset);
+        let table = length.checked_next_multiple_of(PADDED).filter(|&at| at <= there);
+        let Some(table) = table.filter(|at| there - at >= checked_read::pieces(length) * 32) else {
+            return Err(std::io::Error::other(format!("it ends after {there} bytes of its image")));
+        };
+        let mut bytes = vec![0; checked_read::pieces(length) as usize * 32];
+        file.read_exact_at(&mut bytes, self.offset + table)?;
+        let values = bytes.chunks_exact(32).map(|v| v.try_into().unwrap_or_default()).collect();
+        Checked::new(file, self.offset, length, values, &hash)
     }
 
     pub fn damaged(&self, e: impl std::fmt::Display) -> Failure {
-        let path = self.path.display();
-        Failure::new(format!("{path}: {e}. The file is damaged or was not downloaded whole; please fetch it again."))
+        Failure::new(damaged(&self.path, e))
     }
 
     /// The bytes of a section, from the file (the running copy of it may have been relocated).
@@ -72,6 +97,11 @@ impl Bundle {
         let hash: [u8; 32] = self.section(".content_hash")?.try_into().ok()?;
         (hash != [0; 32]).then_some(hash)
     }
+}
+
+/// The sentence on a file that is not what it was.
+pub fn damaged(path: &std::path::Path, e: impl std::fmt::Display) -> String {
+    format!("{}: {e}. The file is damaged or was not downloaded whole; please fetch it again.", path.display())
 }
 
 /// The end of the ELF file: behind its section headers, which linkers write last.

@@ -67,7 +67,7 @@ pub fn mount(bundle: &Bundle) -> Result<Result<Mounted, String>, Failure> {
         };
         match device {
             Ok(device) => {
-                return match keep_serving(device, Tree::new(image), &folder, way) {
+                return match keep_serving(device, Tree::new(image, bundle.path.clone()), &folder, way) {
                     Ok(alive) => Ok(Ok(Mounted { folder, _alive: alive })),
                     Err(e) => Err(Failure::new(format!("The file system can't be served: {e}."))),
                 }
@@ -293,7 +293,7 @@ fn keep_serving(device: OwnedFd, tree: Tree, folder: &Path, way: Way) -> io::Res
             }
             // SAFETY: changes this process only.
             unsafe { libc::setsid() };
-            let keep = [device.as_raw_fd(), ended.as_raw_fd(), tree.image.source().as_raw_fd()];
+            let keep = [device.as_raw_fd(), ended.as_raw_fd(), tree.image.source().source().as_raw_fd()];
             let _ = std::env::set_current_dir("/");
             let_go_of_everything(&keep);
             fuse::serve(&Arc::new(device), &Arc::new(tree));

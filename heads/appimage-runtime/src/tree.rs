@@ -1,9 +1,10 @@
 //! The image as the kernel asks for it: names, attributes, and ranges of files, with small caches so that neither
 //! listing a large folder nor reading a file from end to end does anything twice.
 
+use crate::image::Source;
 use squashfs::read::{BlockPlace, Entry, Image, Inode, InodeRef};
 use std::collections::{HashMap, VecDeque};
-use std::fs::File;
+use std::path::PathBuf;
 use std::sync::{Arc, Condvar, Mutex, MutexGuard};
 
 /// Unpacked blocks kept: 24 MiB of the largest.
@@ -14,7 +15,9 @@ const CACHED_NAMES: usize = 150_000;
 const CACHED_MAPS: usize = 256;
 
 pub struct Tree {
-    pub image: Image<File>,
+    pub image: Image<Source>,
+    /// The file that the image is in.
+    pub path: PathBuf,
     folders: Mutex<Recent<u64, Arc<Vec<Entry>>>>,
     maps: Mutex<Recent<u64, Arc<Vec<BlockPlace>>>>,
     blocks: Mutex<Blocks>,
@@ -70,9 +73,10 @@ fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
 }
 
 impl Tree {
-    pub fn new(image: Image<File>) -> Self {
+    pub fn new(image: Image<Source>, path: PathBuf) -> Self {
         Self {
             image,
+            path,
             folders: Mutex::new(Recent::new(CACHED_NAMES)),
             maps: Mutex::new(Recent::new(CACHED_MAPS)),
             blocks: Mutex::default(),

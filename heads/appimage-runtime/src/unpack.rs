@@ -1,9 +1,9 @@
 //! Unpacking an image into a folder: nothing outside it is ever touched, whatever the image says.
 
-use crate::image::Bundle;
+use crate::image::{Bundle, Source};
 use crate::Failure;
 use squashfs::read::{BlockOrHole, Image, Inode, Kind};
-use std::fs::{self, File};
+use std::fs;
 use std::io::{self, Seek, SeekFrom, Write};
 use std::os::unix::ffi::OsStrExt;
 use std::os::unix::fs::{DirBuilderExt, OpenOptionsExt, PermissionsExt};
@@ -31,12 +31,12 @@ impl Trouble {
 }
 
 /// Unpacks into `to`, which may be there already (files in it are replaced; links in the way are never followed).
-pub fn into_existing(image: &Image<File>, to: &Path, pattern: Option<&[u8]>) -> Result<(), Trouble> {
+pub fn into_existing(image: &Image<Source>, to: &Path, pattern: Option<&[u8]>) -> Result<(), Trouble> {
     unpack(image, to, pattern)
 }
 
 /// Unpacks everything that fits the pattern.
-pub fn unpack(image: &Image<File>, to: &Path, pattern: Option<&[u8]>) -> Result<(), Trouble> {
+pub fn unpack(image: &Image<Source>, to: &Path, pattern: Option<&[u8]>) -> Result<(), Trouble> {
     folder(to)?;
     // Folders get their modes at the end: one that can't be written to may have files in it.
     let mut folders: Vec<(PathBuf, u16)> = Vec::new();
@@ -93,7 +93,7 @@ fn parents(to: &Path, path: &[u8]) -> Result<(), Trouble> {
     Ok(())
 }
 
-fn file(image: &Image<File>, inode: &Inode, path: &Path) -> Result<(), Trouble> {
+fn file(image: &Image<Source>, inode: &Inode, path: &Path) -> Result<(), Trouble> {
     let disk = |e| Trouble::Disk(path.to_owned(), e);
     // Never with the set-user-id bit: whoever unpacks would give it away.
     let mode = u32::from(inode.mode) & 0o777;

@@ -101,11 +101,10 @@ fn build_platform(
     let began = Instant::now();
     let names: Vec<&str> = plan.packages.iter().map(|p| p.file_name.as_str()).collect();
     let partials: Vec<Partial> = names.iter().map(|name| Partial::create(output, name)).collect::<Result<_, _>>()?;
-    progress.begin(&names, plan.footprint.size());
+    progress.begin(&names, plan.all_files().iter().map(|f| f.size).sum());
     // What the packages carry is all that counts now; with very many files a footprint takes much memory.
     plan.footprint = Footprint::default();
-    let links = plan.links();
-    let (senders, streams) = feed::streams(plan.packages.len());
+    let (outlets, streams) = feed::streams(plan.packages.iter().map(PlannedPackage::keeps_further_names));
     let stop = AtomicBool::new(false);
     let besides: Vec<Mutex<Vec<(PathBuf, Partial)>>> = partials.iter().map(|_| Mutex::default()).collect();
     // Several packages share the processors; each has one thread at least.
@@ -121,7 +120,7 @@ fn build_platform(
                 beside.lock().unwrap_or_else(PoisonError::into_inner).push((output.join(name), partial));
                 Ok(out)
             },
-            ..plan.job(package, &links, &project.manifest.target)
+            ..plan.job(package, &project.manifest.target)
         };
         let result = out(partial).and_then(|out| targets::target(package.target).write(&job, stream, out));
         if result.is_err() {
@@ -131,7 +130,7 @@ fn build_platform(
     };
     let (hashes, written) = std::thread::scope(|scope| {
         let (write, stop) = (&write, &stop);
-        let feeding = scope.spawn(|| feed::feed(&plan.payload.files, senders, stop, &|n| progress.advance(n)));
+        let feeding = scope.spawn(|| feed::feed(plan.all_files(), outlets, stop, &|n| progress.advance(n)));
         let mut jobs = plan.packages.iter().zip(&partials).zip(streams).zip(&besides);
         let first = jobs.next();
         let others: Vec<_> = jobs
@@ -148,7 +147,7 @@ fn build_platform(
     written.into_iter().collect::<Result<Vec<()>, _>>()?;
     let seconds = began.elapsed();
     progress.verifying();
-    set_hashes(&mut plan, &hashes, &links);
+    set_hashes(&mut plan, &hashes);
     // Nothing is read any more: with very many files their places take much memory.
     let mut biggest: Vec<(RelPath, u64)> =
         std::mem::take(&mut plan.payload.files).into_iter().map(|f| (f.path, f.size)).collect();
@@ -225,17 +224,14 @@ fn finish_package(
 }
 
 /// What the packages carry, with the hashes that are known after reading.
-fn set_hashes(plan: &mut Plan, hashes: &[ContentHash], links: &[(RelPath, RelPath)]) {
-    let mut known: HashMap<&RelPath, ContentHash> =
-        plan.payload.files.iter().zip(hashes).map(|(f, h)| (&f.path, *h)).collect();
-    for (path, to) in links {
-        if let Some(hash) = known.get(to).copied() {
-            known.insert(path, hash);
-        }
-    }
-    for package in &mut plan.packages {
+fn set_hashes(plan: &mut Plan, hashes: &[ContentHash]) {
+    let mut packages = std::mem::take(&mut plan.packages);
+    let known: HashMap<&RelPath, ContentHash> =
+        plan.all_files().iter().zip(hashes).map(|(f, h)| (&f.path, *h)).collect();
+    for package in &mut packages {
         package.carried.set_hashes(|path| known.get(path).copied());
     }
+    plan.packages = packages;
 }
 
 fn joined<T>(thread: std::thread::ScopedJoinHandle<'_, T>) -> T {

@@ -1,12 +1,12 @@
 //! What would be built: everything is looked at and checked here, and nothing is written.
 
-use crate::footprint::{Footprint, RelPath, Trace};
+use crate::footprint::{Footprint, Trace};
 use crate::icons::Icon;
 use crate::manifest::resolve::{Default, Product};
 use crate::manifest::written::{TargetName, TargetSettings};
 use crate::manifest::{Project, lock};
 use crate::payload::brand::brand;
-use crate::payload::{Payload, gather, kinds, launcher, universal};
+use crate::payload::{Payload, PayloadFile, gather, kinds, launcher, universal};
 use crate::platform::Platform;
 use crate::problem::{Failure, Kind, Problem};
 use crate::targets::{self, Job, Loss, bundle};
@@ -40,6 +40,13 @@ pub struct PlannedPackage {
     pub losses: Vec<Loss>,
 }
 
+impl PlannedPackage {
+    /// Whether it says of a file that it has several names, and holds its bytes once.
+    pub fn keeps_further_names(&self) -> bool {
+        self.carried.traces().iter().any(|t| matches!(t, Trace::HardLink { .. }))
+    }
+}
+
 /// Everything about one platform, before anything is written.
 #[derive(Debug, Clone)]
 pub struct Plan {
@@ -47,6 +54,7 @@ pub struct Plan {
     pub product: Product,
     /// The files.
     pub payload: Payload,
+    all_names: Option<Vec<PayloadFile>>,
     /// What is left on a machine.
     pub footprint: Footprint,
     /// The picture.
@@ -60,38 +68,32 @@ pub struct Plan {
 }
 
 impl Plan {
-    /// Further names of files: name, and the file it is a name of.
-    pub fn links(&self) -> Vec<(RelPath, RelPath)> {
-        let link = |t: &Trace| match t {
-            Trace::HardLink { path, to } => Some((path.clone(), to.clone())),
-            _ => None,
-        };
-        self.payload.others.iter().filter_map(link).collect()
+    /// All files, further names of one among them.
+    pub fn all_files(&self) -> &[PayloadFile] {
+        self.all_names.as_deref().unwrap_or(&self.payload.files)
+    }
+
+    /// The files that a package holds: those that are further names of others only if it can't say so.
+    fn files(&self, package: &PlannedPackage) -> &[PayloadFile] {
+        if package.keeps_further_names() { &self.payload.files } else { self.all_files() }
     }
 
     /// What a package would be written from; nothing can be written beside it.
-    pub fn job<'j>(
-        &'j self,
-        package: &'j PlannedPackage,
-        links: &'j [(RelPath, RelPath)],
-        settings: &'j TargetSettings,
-    ) -> Job<'j> {
-        job(&self.product, &self.payload, &package.carried, &self.icon, links, settings)
+    pub fn job<'j>(&'j self, package: &'j PlannedPackage, settings: &'j TargetSettings) -> Job<'j> {
+        job(&self.product, self.files(package), &package.carried, &self.icon, settings)
     }
 }
 
 fn job<'j>(
     product: &'j Product,
-    payload: &'j Payload,
+    files: &'j [PayloadFile],
     footprint: &'j Footprint,
     icon: &'j Icon,
-    links: &'j [(RelPath, RelPath)],
     settings: &'j TargetSettings,
 ) -> Job<'j> {
     Job {
         footprint,
-        files: &payload.files,
-        links,
+        files,
         icon,
         disk_image: &product.disk_image,
         wizard: &product.wizard,
@@ -163,12 +165,14 @@ pub fn plan(project: &Project, wishes: &Wishes) -> Result<Vec<Plan>, Failure> {
                     .instead("the reverse of a domain that you own, and the product's name: id = \"works.fernhollow.combwright\""),
             );
         }
-        let packages = planned_packages(project, &product, &payload, &footprint, &icon, &mut found);
+        let all_names = payload.with_further_names();
+        let files = all_names.as_deref().unwrap_or(&payload.files);
+        let packages = planned_packages(project, &product, files, &footprint, &icon, &mut found);
         let mut defaults = product.defaults.clone();
         defaults.extend(chosen.clone());
         let (errors, warnings): (Vec<Problem>, Vec<Problem>) = found.into_iter().partition(Problem::is_error);
         problems.extend(errors);
-        plans.push(Plan { product, payload, footprint, icon, packages, defaults, warnings });
+        plans.push(Plan { product, payload, all_names, footprint, icon, packages, defaults, warnings });
     }
     // What holds for several platforms is said once.
     let mut said: Vec<Problem> = Vec::new();
@@ -260,7 +264,7 @@ fn launchers(project: &Project, product: &mut Product, payload: &mut Payload, ic
 fn planned_packages(
     project: &Project,
     product: &Product,
-    payload: &Payload,
+    files: &[PayloadFile],
     footprint: &Footprint,
     icon: &Icon,
     found: &mut Vec<Problem>,
@@ -270,7 +274,7 @@ fn planned_packages(
         let target = targets::target(name);
         let (carried, losses) = target.carry(footprint);
         let settings = &project.manifest.target;
-        let job = job(product, payload, &carried, icon, &[], settings);
+        let job = job(product, files, &carried, icon, settings);
         for problem in target.check(&job) {
             let place = if problem.what.contains("program") { "program" } else { "target" };
             let span = project.source.span(place);

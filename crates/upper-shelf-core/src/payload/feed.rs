@@ -102,14 +102,23 @@ enum Chunk {
     Failed(Failure),
 }
 
-/// Makes the writers' ends of a feed.
-pub fn streams(count: usize) -> (Vec<Sender<Part>>, Vec<Stream>) {
-    (0..count)
-        .map(|_| {
-            let (sender, parts) = bounded(8);
-            (sender, Stream { parts })
-        })
-        .unzip()
+/// The feed's end of a [`Stream`].
+pub struct Outlet {
+    parts: Sender<Part>,
+    /// Files that are further names of others are not for this one.
+    once: bool,
+    /// The index of the next file.
+    next: usize,
+}
+
+/// Makes an [`Outlet`] and a [`Stream`] for each writer; one for which it is true gets no file that is a further name of
+/// another, and indices that don't count them.
+pub fn streams(once: impl IntoIterator<Item = bool>) -> (Vec<Outlet>, Vec<Stream>) {
+    let pair = |once| {
+        let (sender, parts) = bounded(8);
+        (Outlet { parts: sender, once, next: 0 }, Stream { parts })
+    };
+    once.into_iter().map(pair).unzip()
 }
 
 /// Reads all files in order and sends them to all writers; gives each file's hash. `progress` hears of plain bytes.
@@ -118,7 +127,7 @@ pub fn streams(count: usize) -> (Vec<Sender<Part>>, Vec<Stream>) {
 /// A file that can't be read, or is not any more what it was when it was gathered. `stop` set by others ends it.
 pub fn feed(
     files: &[PayloadFile],
-    writers: Vec<Sender<Part>>,
+    mut writers: Vec<Outlet>,
     stop: &AtomicBool,
     progress: &(dyn Fn(u64) + Sync),
 ) -> Result<Vec<ContentHash>, Failure> {
@@ -147,8 +156,13 @@ pub fn feed(
             }
             let Some((weight, chunks)) = ahead.pop_front() else { break };
             bytes_ahead -= weight;
-            let send = |part: Part| writers.iter().for_each(|w| drop(w.send(part.clone())));
-            send(Part::Begin(index));
+            let wanted = |w: &&mut Outlet| !(w.once && files[index].further_name);
+            for writer in writers.iter_mut().filter(wanted) {
+                let _ = writer.parts.send(Part::Begin(writer.next));
+                writer.next += 1;
+            }
+            let wanted = |w: &&Outlet| !(w.once && files[index].further_name);
+            let send = |part: Part| writers.iter().filter(wanted).for_each(|w| drop(w.parts.send(part.clone())));
             for chunk in chunks {
                 if stop.load(Ordering::Relaxed) {
                     break 'files;

@@ -77,7 +77,14 @@ fn assemble(found: BTreeMap<RelPath, Found>, layers: &[Layer]) -> Payload {
                 payload.shares[layer].1 += stamp.size;
                 payload.shares[layer].2 += 1;
                 let size = stamp.size;
-                payload.files.push(PayloadFile { path, mode, size, source: Source::Disk(source, stamp), layer });
+                payload.files.push(PayloadFile {
+                    path,
+                    mode,
+                    size,
+                    source: Source::Disk(source, stamp),
+                    layer,
+                    further_name: false,
+                });
             }
         }
     }

@@ -50,8 +50,14 @@ pub(crate) fn check(
     let mut seen = Vec::new();
     for trace in programs {
         let Trace::Program { key, file, .. } = trace else { continue };
-        let Some(found) = payload.files.iter_mut().find(|f| f.path == *file) else { continue };
-        seen.push(file.clone());
+        // One that is a further name of a file has the content and the mode of that.
+        let named = payload.others.iter().find_map(|t| match t {
+            Trace::HardLink { path, to } if path == file => Some(to),
+            _ => None,
+        });
+        let named = named.unwrap_or(file);
+        let Some(found) = payload.files.iter_mut().find(|f| f.path == *named) else { continue };
+        seen.push(named.clone());
         let Source::Disk(path, _) = &found.source else { continue };
         let Some(kind) = recognise(path) else { continue };
         let (what, fits) = judged(kind, platform);

@@ -140,7 +140,14 @@ pub fn add(
     let at = payload.files.partition_point(|f| f.path < launcher);
     payload.files.insert(
         at,
-        PayloadFile { path: launcher.clone(), mode: 0o755, size, source: Source::Memory(bytes.into()), layer: 0 },
+        PayloadFile {
+            path: launcher.clone(),
+            mode: 0o755,
+            size,
+            source: Source::Memory(bytes.into()),
+            layer: 0,
+            further_name: false,
+        },
     );
     if let Trace::Program { file, arguments, environment, working_folder, .. } = program {
         *file = launcher;

@@ -13,6 +13,7 @@ use crate::footprint::{RelPath, Trace};
 use crate::manifest::written::Modes;
 use crate::problem::Span;
 pub use gather::{gather, patterns};
+use std::collections::HashMap;
 use std::path::PathBuf;
 use std::sync::Arc;
 
@@ -90,6 +91,8 @@ pub struct PayloadFile {
     pub source: Source,
     /// Index of its layer.
     pub layer: usize,
+    /// Whether it is one more name of a file that stands before it, which packages that can say so don't hold again.
+    pub further_name: bool,
 }
 
 impl PayloadFile {
@@ -124,6 +127,36 @@ pub struct Payload {
 }
 
 impl Payload {
+    /// All files, those too that are further names of one: what packages hold that keep every name's bytes. `None` if no
+    /// file has several names. A further name stands where it would stand as a file of its own, so that such packages are
+    /// the same whether the payload has one file with several names or several files.
+    pub fn with_further_names(&self) -> Option<Vec<PayloadFile>> {
+        let mut further: Vec<(&RelPath, &RelPath)> = self
+            .others
+            .iter()
+            .filter_map(|t| if let Trace::HardLink { path, to } = t { Some((path, to)) } else { None })
+            .collect();
+        if further.is_empty() {
+            return None;
+        }
+        further.sort();
+        let by_path: HashMap<&RelPath, &PayloadFile> = self.files.iter().map(|f| (&f.path, f)).collect();
+        let again = |(path, to): (&RelPath, &RelPath)| {
+            let file = by_path.get(to)?;
+            Some(PayloadFile { path: path.clone(), further_name: true, ..(*file).clone() })
+        };
+        let mut all = Vec::with_capacity(self.files.len() + further.len());
+        let mut further = further.into_iter().peekable();
+        for file in &self.files {
+            while let Some(before) = further.next_if(|(path, to)| *path < &file.path && *to < &file.path) {
+                all.extend(again(before));
+            }
+            all.push(file.clone());
+        }
+        all.extend(further.filter_map(again));
+        Some(all)
+    }
+
     /// The traces of everything in it; hashes are not known before it is read.
     pub fn traces(&self) -> impl Iterator<Item = Trace> + '_ {
         let files =

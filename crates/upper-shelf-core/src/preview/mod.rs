@@ -214,8 +214,7 @@ pub fn pictures(
         TargetName::Msi => wizard::pages(&package.carried, &plan.product.wizard),
         TargetName::Nsis => nsis::shown(&package.carried, &plan.product.wizard),
         TargetName::Dmg => {
-            let links = plan.links();
-            let shown = dmg::shown(&plan.job(package, &links, settings)).map_err(|e| {
+            let shown = dmg::shown(&plan.job(package, settings)).map_err(|e| {
                 let problem = Problem::error("the disk image can't be laid out").why(e.to_string());
                 Failure::new(Kind::Problems, problem)
             })?;

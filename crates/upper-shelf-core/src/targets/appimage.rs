@@ -153,7 +153,7 @@ fn head_for(platform: Option<Platform>) -> &'static [u8] {
 /// The line of `AppRun` that says what the head is.
 const HEAD_HASH: &str = "# The program in front of this image has the BLAKE3 ";
 /// Sections of a head that are filled in when a package is made or signed.
-const FILLED: [&str; 4] = [".content_hash", ".upd_info", ".sha256_sig", ".sig_key"];
+const FILLED: [&str; 5] = [".content_hash", ".image_length", ".upd_info", ".sha256_sig", ".sig_key"];
 
 /// The hash of a head without what is filled in; `None` for what is no ELF file.
 fn head_hash(head: &[u8]) -> Option<String> {
@@ -300,14 +300,23 @@ fn write_image(job: &Job, mut stream: Stream, out: &mut File, options: Options) 
     Ok(Image::open(out.try_clone()?, start, Limits::default())?.bytes_used())
 }
 
-/// Puts the image's hash and the update information into the sections that the head keeps for them.
+/// What images are padded to (see `squashfs::write::Options`).
+const PADDED: u64 = 4096;
+
+/// Puts the image's hash, the table of its pieces and the update information into the sections that the head keeps for them.
 fn finish_head(head: &[u8], job: &Job, out: &mut File, image_bytes: u64) -> io::Result<()> {
     use object::{Object, ObjectSection};
     let elf = object::File::parse(head).map_err(io::Error::other)?;
     let section = |name: &str| elf.section_by_name(name).and_then(|s| s.file_range()).map(|(at, _)| at);
     let missing = || io::Error::other("the built-in head lacks a section");
-    out.seek(SeekFrom::Start(head.len() as u64))?;
-    let hash = hash_of((&mut *out).take(image_bytes))?;
+    // The table of the pieces' values stands behind the image, padding included: whoever mounts the image checks each
+    // piece when it is read.
+    let values = checked_read::values(&*out, head.len() as u64, image_bytes)?;
+    let hash = checked_read::hash(&values, image_bytes).expect("as many as the image has");
+    out.seek(SeekFrom::Start(head.len() as u64 + image_bytes.next_multiple_of(PADDED)))?;
+    out.write_all(values.as_flattened())?;
+    out.seek(SeekFrom::Start(section(".image_length").ok_or_else(missing)?))?;
+    out.write_all(&image_bytes.to_le_bytes())?;
     out.seek(SeekFrom::Start(section(".content_hash").ok_or_else(missing)?))?;
     out.write_all(&hash)?;
     if let Some(information) = &job.settings.appimage.update_information {
@@ -335,9 +344,20 @@ fn check_hash(image: &Image<File>, offset: u64) -> io::Result<Result<(), String>
     file.seek(SeekFrom::Start(0))?;
     file.read_exact(&mut head)?;
     let elf = object::File::parse(head.as_slice()).ok();
-    let stored = elf.as_ref().and_then(|e| e.section_by_name(".content_hash")?.data().ok()).unwrap_or_default();
+    let section = |name| elf.as_ref().and_then(|e| e.section_by_name(name)?.data().ok()).unwrap_or_default();
+    let stored = section(".content_hash");
     if stored.len() != 32 || stored == [0; 32] {
         return Ok(Ok(()));
+    }
+    let length = section(".image_length").try_into().map_or(0, u64::from_le_bytes);
+    if length > 0 {
+        let bytes = image.bytes_used();
+        let mut values = vec![[0; 32]; usize::try_from(checked_read::pieces(bytes)).map_err(io::Error::other)?];
+        file.seek(SeekFrom::Start(offset + bytes.next_multiple_of(PADDED)))?;
+        let whole = file.read_exact(values.as_flattened_mut());
+        if length != bytes || whole.is_err() || checked_read::hash(&values, bytes).is_none_or(|h| h != stored) {
+            return Ok(Err("the table of checksums behind its image is not what was written".into()));
+        }
     }
     file.seek(SeekFrom::Start(offset))?;
     let seen = hash_of(file.take(image.bytes_used()))?;

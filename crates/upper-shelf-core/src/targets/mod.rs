@@ -36,10 +36,8 @@ pub struct Loss {
 pub struct Job<'j> {
     /// What the package carries (see [`Target::carry`]), without hashes of files.
     pub footprint: &'j Footprint,
-    /// The payload's files, in the order of the stream.
+    /// The files that the package holds, in the order of the stream.
     pub files: &'j [PayloadFile],
-    /// Further names of files: name, and the file it is a name of.
-    pub links: &'j [(RelPath, RelPath)],
     /// The picture.
     pub icon: &'j Icon,
     /// The window of disk images.

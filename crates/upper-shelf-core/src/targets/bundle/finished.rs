@@ -190,7 +190,10 @@ fn add_icon(payload: &mut Payload, top: &str, layer: usize, icon: &Icon) {
     }
     let size = bytes.len() as u64;
     let at = payload.files.partition_point(|f| f.path < path);
-    payload.files.insert(at, PayloadFile { path, mode: 0o644, size, source: Source::Memory(bytes.into()), layer });
+    payload.files.insert(
+        at,
+        PayloadFile { path, mode: 0o644, size, source: Source::Memory(bytes.into()), layer, further_name: false },
+    );
     if let Some(share) = payload.shares.get_mut(layer) {
         share.1 += size;
         share.2 += 1;

@@ -9,16 +9,14 @@ use super::bundle::{
 };
 use super::{Depth, Job, Loss, Target, Visit, damaged, unwritten};
 use crate::content::ContentHash;
-use crate::footprint::{Footprint, RelPath, Trace};
+use crate::footprint::{Footprint, Trace};
 use crate::manifest::written::{DmgCompression, TargetName, TargetSettings};
 use crate::payload::feed::{Part, Stream};
-use crate::payload::{PayloadFile, Source, universal};
 use crate::problem::{Failure, Kind, Problem};
 use ds_store::Alias;
 use hfs_plus::read::{Kind as EntryKind, Limits, Volume};
 use hfs_plus::structs::{EPOCH, finder};
-use hfs_plus::write::{Builder, Layout, Meta, Options, Writer};
-use std::collections::HashMap;
+use hfs_plus::write::{Builder, Layout, Meta, Options};
 use std::fs::File;
 use std::io::{self, BufWriter, Read, Write};
 use std::path::Path;
@@ -61,12 +59,6 @@ fn id(job: &Job) -> [u8; 16] {
 fn volume_name(job: &Job) -> String {
     let name = job.disk_image.volume_name.clone().or_else(|| job.footprint.product.name.clone());
     bundle::stored_name(&name.unwrap_or_else(|| "Product".into()))
-}
-
-/// The files that have further names, by path.
-fn by_path<'j>(job: &Job<'j>) -> HashMap<&'j RelPath, &'j PayloadFile> {
-    let wanted: std::collections::HashSet<&RelPath> = job.links.iter().map(|(_, to)| to).collect();
-    job.files.iter().filter(|f| wanted.contains(&f.path)).map(|f| (&f.path, f)).collect()
 }
 
 /// What people see when they open the image, out of the very bytes that are written.
@@ -154,12 +146,6 @@ fn lay_out(job: &Job) -> hfs_plus::Result<(Layout, Vec<u8>, Vec<u8>)> {
     for file in job.files {
         builder.file(&place(&file.path), file.size, meta(file.mode & 0o777))?;
     }
-    let files = by_path(job);
-    for (path, to) in job.links {
-        if let Some(file) = files.get(to) {
-            builder.file(&place(path), file.size, meta(file.mode & 0o777))?;
-        }
-    }
     let layout = builder.lay_out()?.with_first(&small)?;
     let mut small = small.into_iter();
     let (picture, store) = (small.next().unwrap_or_default(), small.next().unwrap_or_default());
@@ -188,51 +174,9 @@ fn write(job: &Job, mut stream: Stream, out: File) -> hfs_plus::Result<()> {
             }
         }
     }
-    let files = by_path(job);
-    for (_, to) in job.links {
-        if let Some(file) = files.get(to) {
-            again(file, &mut volume)?;
-        }
-    }
     let image = volume.finish()?;
     image.finish().map_err(foreign)?.flush()?;
     Ok(())
-}
-
-/// A file's bytes once more, for a further name of it: on this volume every name has bytes of its own.
-fn again<W: Write>(file: &PayloadFile, volume: &mut Writer<W>) -> hfs_plus::Result<()> {
-    match &file.source {
-        Source::Memory(bytes) => volume.data(bytes),
-        Source::Joined(parts) => {
-            let parts = universal::parts(parts).map_err(|(_, e)| e)?;
-            mach_o::join(&parts, Data(volume)).map_err(|e| std::io::Error::other(e.to_string()))?;
-            Ok(())
-        }
-        Source::Disk(path, _) => {
-            let mut disk = File::open(path)?.take(file.size);
-            let mut buffer = vec![0; 1 << 16];
-            loop {
-                match disk.read(&mut buffer)? {
-                    0 => return Ok(()),
-                    n => volume.data(&buffer[..n])?,
-                }
-            }
-        }
-    }
-}
-
-/// What is written into it becomes a file's data.
-struct Data<'v, W: Write>(&'v mut Writer<W>);
-
-impl<W: Write> Write for Data<'_, W> {
-    fn write(&mut self, bytes: &[u8]) -> std::io::Result<usize> {
-        self.0.data(bytes).map_err(|e| std::io::Error::other(e.to_string()))?;
-        Ok(bytes.len())
-    }
-
-    fn flush(&mut self) -> std::io::Result<()> {
-        Ok(())
-    }
 }
 
 type Disk = Volume<read_at::Part<Image<File>>>;

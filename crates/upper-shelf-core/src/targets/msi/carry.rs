@@ -3,6 +3,7 @@
 use super::rules::Windows;
 use super::words::{arguments, carried, line};
 use super::{layout, registry};
+use crate::content::ContentHash;
 use crate::footprint::{Footprint, Identity, RelPath, Service, Trace};
 use crate::manifest::resolve::windows::KEEP_CHANGED;
 use crate::targets::Loss;
@@ -42,16 +43,24 @@ pub fn carry(footprint: &Footprint) -> (Footprint, Vec<Loss>) {
         }
     }
     let product = Identity { description: None, license: None, categories: Vec::new(), ..p.clone() };
-    let files: BTreeSet<&RelPath> = footprint
-        .traces()
-        .iter()
-        .filter_map(|t| if let Trace::File { path, .. } = t { Some(path) } else { None })
-        .collect();
+    let mut files: BTreeMap<&RelPath, (u64, Option<ContentHash>)> = BTreeMap::new();
+    for trace in footprint.traces() {
+        if let Trace::File { path, size, content, .. } = trace {
+            files.insert(path, (*size, *content));
+        }
+    }
+    for trace in footprint.traces() {
+        if let Trace::HardLink { path, to } = trace
+            && let Some(file) = files.get(to).copied()
+        {
+            files.insert(path, file);
+        }
+    }
     let programs: Vec<Program> = footprint
         .traces()
         .iter()
         .filter_map(|t| match t {
-            Trace::Program { key, file, arguments, .. } if files.contains(file) => {
+            Trace::Program { key, file, arguments, .. } if files.contains_key(file) => {
                 Some((key.clone(), file.clone(), line_arguments(arguments)))
             }
             _ => None,
@@ -73,21 +82,23 @@ pub fn carry(footprint: &Footprint) -> (Footprint, Vec<Loss>) {
             Trace::File { path, size, content, .. } => {
                 traces.push(Trace::File { path: path.clone(), mode: 0o644, size: *size, content: *content });
             }
-            Trace::HardLink { path, to } if files.contains(to) => {
+            Trace::HardLink { path, to } => {
                 lose(
-                    format!("{path} and {to} are two files once installed"),
-                    "Windows Installer copies the one to the other",
+                    format!("{path} and {to} are one file no more"),
+                    "Windows Installer knows no hard links: it becomes a file of its own",
                 );
-                traces.push(trace.clone());
+                if let Some((size, content)) = files.get(path) {
+                    traces.push(Trace::File { path: path.clone(), mode: 0o644, size: *size, content: *content });
+                }
             }
-            Trace::HardLink { path, .. } | Trace::Link { path, .. } => {
+            Trace::Link { path, .. } => {
                 lose(
                     format!("the link {path} is left out"),
                     "Windows Installer can't make links; put a copy of the file there",
                 );
             }
             Trace::Program { key, file, arguments, environment, working_folder, console } => {
-                if !files.contains(file) {
+                if !files.contains_key(file) {
                     lose(format!("the program {key} is left out"), "its file is not among the package's files");
                     continue;
                 }
@@ -163,15 +174,18 @@ pub fn carry(footprint: &Footprint) -> (Footprint, Vec<Loss>) {
                 })));
             }
             Trace::Font { file, title } => {
-                if files.contains(file) {
+                if files.contains_key(file) {
                     traces.push(Trace::Font { file: file.clone(), title: carried(title) });
                 } else {
                     lose(format!("the font {file} is left out"), "it is not among the package's files");
                 }
             }
             Trace::Choice { key, title, description, chosen, files: of_choice } => {
-                let mut own: Vec<RelPath> =
-                    of_choice.iter().filter(|f| files.contains(f) && claimed.insert((*f).clone())).cloned().collect();
+                let mut own: Vec<RelPath> = of_choice
+                    .iter()
+                    .filter(|f| files.contains_key(f) && claimed.insert((*f).clone()))
+                    .cloned()
+                    .collect();
                 own.sort();
                 traces.push(Trace::Choice {
                     key: key.clone(),

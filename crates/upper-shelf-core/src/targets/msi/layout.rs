@@ -305,15 +305,6 @@ impl<'j> Layout<'j> {
             self.by_path.insert(&file.path, (key, component));
             self.files.push(FileRow { key, component, name, version });
         }
-        for (path, to) in job.links {
-            let Some((file, component)) = self.file(to) else { continue };
-            let folder = self.folder_key(path.parent())?;
-            let above = path.parent().map_or(String::new(), |p| p.to_string());
-            let name = self.names.text(&above, path.name());
-            let duplicate = key('L', path.as_str(), path.name());
-            self.row("DuplicateFile", &[&duplicate, &component, &file, &name, &folder])?;
-            self.creates(&folder, &component)?;
-        }
         Ok(())
     }
 

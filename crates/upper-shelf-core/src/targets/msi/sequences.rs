@@ -5,7 +5,7 @@ use msi_database::database::Value;
 
 /// Standard actions, and whether they belong to installing, to its user interface, to an administrative installation
 /// (and its interface), to advertising.
-const STANDARD: [(&str, i32, &str); 40] = [
+const STANDARD: [(&str, i32, &str); 38] = [
     ("FindRelatedProducts", 25, "xu"),
     ("AppSearch", 50, "xu"),
     ("LaunchConditions", 100, "xu"),
@@ -25,13 +25,11 @@ const STANDARD: [(&str, i32, &str); 40] = [
     ("RemoveRegistryValues", 2600, "x"),
     ("RemoveShortcuts", 3200, "x"),
     ("RemoveEnvironmentStrings", 3300, "x"),
-    ("RemoveDuplicateFiles", 3400, "x"),
     ("RemoveFiles", 3500, "x"),
     ("RemoveFolders", 3600, "x"),
     ("CreateFolders", 3700, "x"),
     ("InstallAdminPackage", 3900, "a"),
     ("InstallFiles", 4000, "xa"),
-    ("DuplicateFiles", 4210, "x"),
     ("CreateShortcuts", 4500, "xd"),
     ("WriteRegistryValues", 5000, "x"),
     ("WriteEnvironmentStrings", 5200, "x"),

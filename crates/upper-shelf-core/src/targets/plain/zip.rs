@@ -151,20 +151,11 @@ fn write(job: &Job, mut stream: Stream, out: File) -> io::Result<()> {
             | Trace::Icon { .. } => {}
         }
     }
-    // Further names of files stand where they would stand as files: the archive is the same whether the input has them as
-    // one file or as several.
-    let mut links = job.links.iter().peekable();
     while let Some(index) = stream.next_file() {
         let file = &job.files[index];
-        while let Some((path, to)) = links.next_if(|(path, to)| *path < file.path && *to < file.path) {
-            zip.deep_copy_file(&place(to), &place(path))?;
-        }
         let large = file.size >= u64::from(u32::MAX) - (1 << 20);
         zip.start_file(place(&file.path), options.unix_permissions(file.mode & 0o777).large_file(large))?;
         io::copy(&mut stream.reader(), &mut zip)?;
-    }
-    for (path, to) in links {
-        zip.deep_copy_file(&place(to), &place(path))?;
     }
     zip.finish()?;
     Ok(())

@@ -1,0 +1,142 @@
+//! A prepared folder in which the built program is run.
+
+#[cfg(unix)]
+pub mod hives;
+#[cfg(unix)]
+pub mod machine;
+#[cfg(unix)]
+pub mod macho;
+#[cfg(unix)]
+pub mod setups;
+
+use std::path::{Path, PathBuf};
+use std::process::{Command, Output};
+use std::sync::OnceLock;
+
+pub const PROGRAM: &str = env!("CARGO_BIN_EXE_upper-shelf");
+
+/// A folder that is gone after the test.
+pub struct Folder {
+    dir: tempfile::TempDir,
+}
+
+/// A manifest of the least that builds.
+pub const LEAST: &str = r#"
+[product]
+id = "works.fernhollow.least"
+name = "Least"
+version = "1.0.0"
+publisher = "Fernhollow Apiary Works"
+
+[[layer]]
+from = "built"
+
+[[program]]
+key = "app"
+file = "bin/least"
+
+[targets]
+platforms = ["linux-x64"]
+build = ["appimage"]
+"#;
+
+impl Folder {
+    pub fn new() -> Self {
+        // Others must be able to start what is made in it.
+        let dir = tempfile::Builder::new().prefix("shelf").tempdir().expect("a folder");
+        #[cfg(unix)]
+        std::fs::set_permissions(dir.path(), std::os::unix::fs::PermissionsExt::from_mode(0o755)).expect("mode");
+        Self { dir }
+    }
+
+    /// With the least manifest and a program that is a script.
+    pub fn least() -> Self {
+        let folder = Self::new();
+        folder.write("shelf.toml", LEAST);
+        folder.script("built/bin/least", "echo least \"$@\"");
+        folder
+    }
+
+    pub fn path(&self) -> &Path {
+        self.dir.path()
+    }
+
+    pub fn at(&self, path: &str) -> PathBuf {
+        self.dir.path().join(path)
+    }
+
+    pub fn write(&self, path: &str, bytes: impl AsRef<[u8]>) -> &Self {
+        let path = self.at(path);
+        std::fs::create_dir_all(path.parent().expect("a parent")).expect("folders");
+        std::fs::write(path, bytes).expect("written");
+        self
+    }
+
+    pub fn script(&self, path: &str, body: &str) -> &Self {
+        self.write(path, format!("#!/bin/sh\n{body}\n"));
+        let mode = std::os::unix::fs::PermissionsExt::from_mode(0o755);
+        std::fs::set_permissions(self.at(path), mode).expect("mode");
+        self
+    }
+
+    pub fn command(&self, args: &[&str]) -> Command {
+        let mut command = Command::new(PROGRAM);
+        command.args(args).current_dir(self.path()).env("NO_COLOR", "1").env_remove("SOURCE_DATE_EPOCH");
+        command
+    }
+
+    /// Runs the program: exit code, and everything it printed (errors behind the rest), with the folder's name left out.
+    pub fn run(&self, args: &[&str]) -> (i32, String) {
+        let out = self.command(args).output().expect("started");
+        (code(&out), self.tidy(&text(&out)))
+    }
+
+    /// Runs the program, which has to succeed.
+    pub fn ok(&self, args: &[&str]) -> String {
+        let (code, text) = self.run(args);
+        assert_eq!(code, 0, "{args:?}:\n{text}");
+        text
+    }
+
+    pub fn tidy(&self, text: &str) -> String {
+        text.replace(&*self.path().to_string_lossy(), "HERE")
+    }
+
+    /// Names in a folder, sorted.
+    pub fn names(&self, path: &str) -> Vec<String> {
+        let entries = std::fs::read_dir(self.at(path)).into_iter().flatten().flatten();
+        let mut names: Vec<String> = entries.map(|e| e.file_name().to_string_lossy().into_owned()).collect();
+        names.sort();
+        names
+    }
+}
+
+pub fn code(out: &Output) -> i32 {
+    out.status.code().unwrap_or(-1)
+}
+
+pub fn text(out: &Output) -> String {
+    format!("{}{}", String::from_utf8_lossy(&out.stdout), String::from_utf8_lossy(&out.stderr))
+}
+
+/// The demo with all its packages, made once for all tests of a file.
+pub fn demo() -> &'static Path {
+    static DEMO: OnceLock<Folder> = OnceLock::new();
+    let folder = DEMO.get_or_init(|| {
+        let folder = Folder::new();
+        folder.ok(&["demo", "demo"]);
+        folder
+    });
+    folder.path()
+}
+
+pub fn demo_package(name: &str) -> PathBuf {
+    demo().join("demo/packages").join(name)
+}
+
+/// Starts a finished AppImage with a clean environment.
+pub fn start(package: &Path) -> Command {
+    let mut command = Command::new(package);
+    command.env_clear().env("PATH", "/usr/bin:/bin").env("HOME", "/nonexistent").current_dir("/");
+    command
+}

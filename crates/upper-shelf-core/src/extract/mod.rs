@@ -5,12 +5,11 @@
 mod tree;
 
 use crate::footprint::{Footprint, RelPath, Trace};
-use crate::manifest::written::TargetName;
 use crate::payload::gather::patterns;
 use crate::payload::names;
 use crate::platform::System;
 use crate::problem::{Failure, Kind, Problem};
-use crate::targets::{self, Depth, Loss, damaged};
+use crate::targets::{self, Depth, Format, Loss, damaged};
 use globset::GlobSet;
 use safe_names::Fault;
 use serde::Serialize;
@@ -42,14 +41,14 @@ pub struct Extracted {
 /// or a folder with something in it; [`Kind::Machine`] for trouble with the disk.
 pub fn extract(package: &Path, into: &Path, only: &[String]) -> Result<Extracted, Failure> {
     let chosen = if only.is_empty() { None } else { Some(pattern_set(only)?) };
-    let (name, footprint) = targets::read(package, Depth::Listing)?;
+    let (format, footprint) = targets::read(package, Depth::Listing)?;
     if fs::read_dir(into).is_ok_and(|mut d| d.next().is_some()) || into.is_file() {
         let problem = Problem::error(format!("{} is there already", into.display())).on(into);
         let problem = problem.why("nothing of it is overwritten").instead("name a new folder, or an empty one");
         return Err(Failure::new(Kind::Problems, problem));
     }
     // Looked at before anything is left out: what a package says as a whole tells whether it means harm.
-    if let Some(why) = hostile(&footprint, &systems_of(name), name == TargetName::Zip) {
+    if let Some(why) = hostile(&footprint, &systems_of(format), format.slashes_only()) {
         return Err(damaged(package, why));
     }
     let footprint = footprint.filter_map(|t| match (t.path(), &chosen) {
@@ -61,7 +60,7 @@ pub fn extract(package: &Path, into: &Path, only: &[String]) -> Result<Extracted
         return Err(Failure::new(Kind::Problems, problem.instead("`upper-shelf inspect` lists what is in it")));
     }
     let mut tree = Tree::begin(into)?;
-    tree.fill(package, name, &footprint)?;
+    tree.fill(package, format, &footprint)?;
     tree.finish(into, &footprint)
 }
 
@@ -71,13 +70,8 @@ fn pattern_set(only: &[String]) -> Result<GlobSet, Failure> {
 
 /// The systems whose names a package may have: the one that its files are for, if the format says so, and the one that
 /// they are put onto.
-fn systems_of(name: TargetName) -> Vec<System> {
-    let mut systems = vec![System::here()];
-    match name {
-        TargetName::Msi | TargetName::Nsis | TargetName::Portable => systems.push(System::Windows),
-        TargetName::Appimage | TargetName::Zip | TargetName::Tar | TargetName::Dmg => {}
-    }
-    systems
+fn systems_of(format: &dyn Format) -> Vec<System> {
+    [System::here()].iter().chain(format.systems()).copied().collect()
 }
 
 /// What in a package would not land where its name says, if anything would not.
@@ -119,6 +113,7 @@ fn through(path: &RelPath, links: &HashSet<String>, folded: impl Fn(&str) -> Str
 mod tests {
     use super::*;
     use crate::footprint::Identity;
+    use crate::manifest::written::TargetName;
 
     fn of(entries: &[(&str, Option<&str>)]) -> Footprint {
         let traces = entries.iter().map(|(path, target)| {
@@ -147,7 +142,7 @@ mod tests {
             assert!(hostile(&of, &[System::Windows], false).is_some(), "{name:?}");
             assert_eq!(hostile(&of, &[System::Linux], false), None, "{name:?} is a name like any other there");
         }
-        assert!(systems_of(TargetName::Msi).contains(&System::Windows));
-        assert!(systems_of(TargetName::Nsis).contains(&System::Windows));
+        assert!(systems_of(targets::target(TargetName::Msi)).contains(&System::Windows));
+        assert!(systems_of(targets::target(TargetName::Nsis)).contains(&System::Windows));
     }
 }

@@ -4,10 +4,9 @@
 use super::Extracted;
 use crate::footprint::{Footprint, RelPath, Trace};
 use crate::litter::Litter;
-use crate::manifest::written::TargetName;
 use crate::payload::gather::resolve;
 use crate::problem::Failure;
-use crate::targets::{self, Loss, damaged};
+use crate::targets::{Format, Loss, damaged};
 use cap_fs_ext::DirExt;
 use cap_std::ambient_authority;
 use cap_std::fs::{Dir, OpenOptions};
@@ -71,7 +70,7 @@ impl Tree {
         Ok(self.open.last().map_or(&self.top, |(_, dir)| dir))
     }
 
-    pub(super) fn fill(&mut self, package: &Path, name: TargetName, of: &Footprint) -> Result<(), Failure> {
+    pub(super) fn fill(&mut self, package: &Path, format: &dyn Format, of: &Footprint) -> Result<(), Failure> {
         let root = self.root.clone();
         let trouble = |path: &RelPath, e: &io::Error| {
             let is_loop = cfg!(unix) && e.raw_os_error() == Some(link_in_the_way());
@@ -94,7 +93,7 @@ impl Tree {
         }
         let modes = modes_of(of);
         let mut failed = None;
-        let read = targets::target(name).files(package, &mut |path, bytes| {
+        let read = format.files(package, &mut |path, bytes| {
             if !missing.remove(path) {
                 return Ok(());
             }

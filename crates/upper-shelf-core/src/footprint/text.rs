@@ -1,6 +1,7 @@
 //! The stable text form: a tree that a person can read, and that two versions of can be laid side by side.
 
 use super::{EnvironmentAction, Footprint, IconForm, RegistryRoot, RegistryValue, RegistryView, Trace, WorkingFolder};
+use std::collections::HashSet;
 use std::fmt::{self, Write as _};
 
 /// Bytes as people read them: decimal units, three digits.
@@ -107,7 +108,10 @@ impl Footprint {
         let mut out = String::new();
         let p = &self.product;
         let or_unknown = |v: &Option<String>| v.clone().unwrap_or_else(|| "(not said)".into());
-        let _ = writeln!(out, "{} {}", or_unknown(&p.name), or_unknown(&p.version));
+        let _ = match (&p.name, &p.version) {
+            (None, None) => writeln!(out, "(it says neither a name nor a version)"),
+            (name, version) => writeln!(out, "{} {}", or_unknown(name), or_unknown(version)),
+        };
         let platform = self.platform.map(|p| p.to_string());
         let fields = [
             ("id", &p.id),
@@ -142,12 +146,17 @@ impl Footprint {
     /// The tree of files with branches drawn; a folder's line ends with what is below it.
     fn write_tree(&self, out: &mut String) {
         // Sorted by name level by level, not by the whole path's letters: `a/b` stands before `a-b`.
-        let mut nodes: Vec<&Trace> = self.traces().iter().filter(|t| t.path().is_some()).collect();
-        nodes.sort_by(|a, b| path_of(a).split('/').cmp(path_of(b).split('/')));
+        let mut nodes: Vec<(&str, Option<&Trace>)> =
+            self.traces().iter().filter(|t| t.path().is_some()).map(|t| (path_of(t), Some(t))).collect();
+        // Many archives name no folders but in front of files.
+        let listed: HashSet<&str> = nodes.iter().map(|(path, _)| *path).collect();
+        let above = nodes.iter().flat_map(|(path, _)| path.match_indices('/').map(|(at, _)| &path[..at]));
+        let above: HashSet<&str> = above.filter(|folder| !listed.contains(folder)).collect();
+        nodes.extend(above.into_iter().map(|folder| (folder, None)));
+        nodes.sort_by(|a, b| a.0.split('/').cmp(b.0.split('/')));
         let mut totals: std::collections::HashMap<&str, (u64, u64)> = std::collections::HashMap::new();
-        for node in &nodes {
-            if let Trace::File { size, .. } = node {
-                let path = path_of(node);
+        for (path, node) in &nodes {
+            if let Some(Trace::File { size, .. }) = node {
                 for (at, _) in path.match_indices('/') {
                     let total = totals.entry(&path[..at]).or_default();
                     *total = (total.0 + 1, total.1 + size);
@@ -156,12 +165,10 @@ impl Footprint {
         }
         // Whether a name is its folder's last decides how the branches are drawn.
         let mut last_in: std::collections::HashMap<&str, &str> = std::collections::HashMap::new();
-        for node in &nodes {
-            let path = path_of(node);
+        for (path, _) in &nodes {
             last_in.insert(path.rsplit_once('/').map_or("", |(parent, _)| parent), path);
         }
-        for node in &nodes {
-            let path = path_of(node);
+        for &(path, node) in &nodes {
             let mut line = String::from("  ");
             for (at, _) in path.match_indices('/') {
                 let above = &path[..at];
@@ -174,16 +181,20 @@ impl Footprint {
             let shown: String = name.chars().map(|c| if c.is_control() { '\u{fffd}' } else { c }).collect();
             line.push_str(&shown);
             let about = match node {
-                Trace::Folder { mode, .. } => {
+                None | Some(Trace::Folder { .. }) => {
                     line.push('/');
-                    let mode = if *mode == 0o755 { String::new() } else { format!(", mode {mode:o}") };
+                    let mode = match node {
+                        Some(Trace::Folder { mode: 0o755, .. }) => String::new(),
+                        Some(Trace::Folder { mode, .. }) => format!(", mode {mode:o}"),
+                        _ => ", not listed itself".to_owned(),
+                    };
                     match totals.get(path) {
                         Some((1, size)) => format!("1 file, {}{mode}", bytes(*size)),
                         Some((files, size)) => format!("{files} files, {}{mode}", bytes(*size)),
                         None => format!("empty{mode}"),
                     }
                 }
-                other => other.to_string(),
+                Some(other) => other.to_string(),
             };
             let width = line.chars().count();
             let gap = " ".repeat(46usize.saturating_sub(width).max(2));

@@ -180,7 +180,8 @@ pub struct Layer {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Modes {
-    /// 755 for folders and what its owner may run, 644 for the rest: the same on every build machine.
+    /// 755 for folders and what its owner may run (for Windows: what is named `.exe`), 644 for the rest: the same on every
+    /// build machine that has modes.
     #[default]
     Usual,
     /// As they are on disk.

@@ -3,7 +3,7 @@
 use super::{Layer, Payload, PayloadFile, Source, Stamp, names};
 use crate::footprint::{RelPath, Trace};
 use crate::manifest::written::Modes;
-use crate::platform::Platform;
+use crate::platform::{Platform, System};
 use crate::problem::Problem;
 use globset::{GlobBuilder, GlobSet, GlobSetBuilder};
 use std::collections::{BTreeMap, BTreeSet, HashMap};
@@ -16,9 +16,19 @@ struct Found {
 }
 
 enum FoundKind {
-    Folder { mode: u32 },
-    File { source: std::path::PathBuf, stamp: Stamp, mode: u32, links: u64 },
-    Link { target: String },
+    Folder {
+        mode: u32,
+    },
+    File {
+        source: PathBuf,
+        stamp: Stamp,
+        mode: u32,
+        /// What it is on its disk, if it has several names there.
+        shared: Option<(u64, u64)>,
+    },
+    Link {
+        target: String,
+    },
 }
 
 /// A pattern as layers have them.
@@ -46,11 +56,23 @@ pub fn patterns(patterns: &[String]) -> Result<GlobSet, String> {
 pub fn gather(layers: &[Layer], platform: Platform, own: &[PathBuf]) -> (Payload, Vec<Problem>) {
     let mut found: BTreeMap<RelPath, Found> = BTreeMap::new();
     let (mut problems, mut under) = (Vec::new(), Vec::new());
+    let for_windows = platform.system() == System::Windows;
     for (index, layer) in layers.iter().enumerate() {
         let (found, problems) = (&mut found, &mut problems);
         let under = (platform == Platform::MacosUniversal).then_some(&mut under);
-        let walk =
-            Walk { layer, index, keep: None, drop: None, executable: None, own, found, under, problems, count: 0 };
+        let walk = Walk {
+            layer,
+            index,
+            keep: None,
+            drop: None,
+            executable: None,
+            for_windows,
+            own,
+            found,
+            under,
+            problems,
+            count: 0,
+        };
         walk.start();
     }
     check_links(&found, layers, &mut problems);
@@ -66,13 +88,13 @@ fn assemble(found: BTreeMap<RelPath, Found>, layers: &[Layer]) -> Payload {
         match kind {
             FoundKind::Folder { mode } => payload.others.push(Trace::Folder { path, mode }),
             FoundKind::Link { target } => payload.others.push(Trace::Link { path, target }),
-            FoundKind::File { source, stamp, mode, links } => {
-                if links > 1 && stamp.inode != (0, 0) {
-                    if let Some(to) = first_names.get(&stamp.inode) {
+            FoundKind::File { source, stamp, mode, shared } => {
+                if let Some(identity) = shared {
+                    if let Some(to) = first_names.get(&identity) {
                         payload.others.push(Trace::HardLink { path, to: to.clone() });
                         continue;
                     }
-                    first_names.insert(stamp.inode, path.clone());
+                    first_names.insert(identity, path.clone());
                 }
                 payload.shares[layer].1 += stamp.size;
                 payload.shares[layer].2 += 1;
@@ -97,6 +119,7 @@ struct Walk<'w> {
     keep: Option<GlobSet>,
     drop: Option<GlobSet>,
     executable: Option<GlobSet>,
+    for_windows: bool,
     /// The folder that packages are put into, and what lies beside the manifest for this program: never the product's.
     own: &'w [PathBuf],
     found: &'w mut BTreeMap<RelPath, Found>,
@@ -252,12 +275,9 @@ impl Walk<'_> {
 
     fn file(&mut self, source: &Path, path: RelPath, meta: &fs::Metadata, inside: &str) {
         self.count += 1;
-        #[cfg(unix)]
-        let links = std::os::unix::fs::MetadataExt::nlink(meta);
-        #[cfg(not(unix))]
-        let links = 1;
+        let shared = shared(source, meta);
         let mode = self.mode_of(meta, Some((source, inside)));
-        self.put(path, FoundKind::File { source: source.to_owned(), stamp: Stamp::of(meta), mode, links });
+        self.put(path, FoundKind::File { source: source.to_owned(), stamp: Stamp::of(meta), mode, shared });
     }
 
     fn link(&mut self, source: &Path, path: RelPath) {
@@ -301,6 +321,9 @@ impl Walk<'_> {
         let starts = named
             || match self.layer.modes {
                 Modes::Exact if has_modes => return mode & 0o7777,
+                // Windows starts by name. Elsewhere such programs often come without the right to be started: the name
+                // counts wherever this runs.
+                Modes::Usual if self.for_windows => inside.to_ascii_lowercase().ends_with(".exe"),
                 Modes::Usual if has_modes => mode & 0o100 != 0,
                 Modes::Usual | Modes::Exact | Modes::Content => is_started(source),
             };
@@ -346,6 +369,20 @@ impl Walk<'_> {
 fn is_started(path: &Path) -> bool {
     use crate::scan::{FileKind as K, recognise};
     matches!(recognise(path), Some(K::ElfProgram(_) | K::MachOProgram(_) | K::PeProgram(..) | K::Script))
+}
+
+/// What a file with several names is on its disk: the disk and the file's number there.
+#[cfg(unix)]
+fn shared(_: &Path, meta: &fs::Metadata) -> Option<(u64, u64)> {
+    use std::os::unix::fs::MetadataExt;
+    (meta.nlink() > 1).then(|| (meta.dev(), meta.ino()))
+}
+
+/// The same; Windows tells it only of an open file. One that can't be opened is an error when it is read.
+#[cfg(windows)]
+fn shared(source: &Path, _: &fs::Metadata) -> Option<(u64, u64)> {
+    let about = fs::File::open(source).and_then(winapi_util::file::information).ok()?;
+    (about.number_of_links() > 1).then(|| (about.volume_serial_number(), about.file_index()))
 }
 
 /// Links must stay inside the payload: elsewhere there is something else, or nothing.

@@ -4,7 +4,7 @@
 //! product's own folder at `usr/lib/ID`.
 
 use super::launcher::{self, Stands};
-use super::{Depth, Job, Loss, Target, Visit, damaged, executable, linux_desktop, unsupported, unwritten};
+use super::{Depth, Format, Job, Loss, Target, Visit, damaged, executable, linux_desktop, unsupported, unwritten};
 use crate::content::ContentHash;
 use crate::footprint::{Footprint, Identity, Place, RelPath, Trace};
 use crate::manifest::written::{AppimageSettings, Compression, TargetName, TargetSettings};
@@ -29,8 +29,44 @@ const MARK: &[u8] = b"AI\x02";
 /// The target.
 pub struct AppImage;
 
+impl Format for AppImage {
+    fn name(&self) -> &'static str {
+        TargetName::Appimage.name()
+    }
+
+    fn read(&self, package: &Path, depth: Depth) -> Result<Option<Footprint>, Failure> {
+        let Some(opened) = open(package)? else { return Ok(None) };
+        if depth == Depth::Contents {
+            let io = |e: io::Error| Failure::io("can't read", package, &e);
+            check_hash(&opened.image, opened.offset).map_err(io)?.map_err(|why| damaged(package, why))?;
+        }
+        let footprint = opened.tree().and_then(|tree| read_image(&opened, &tree, depth));
+        footprint.map(Some).map_err(|e| damaged(package, e.to_string()))
+    }
+
+    fn files(&self, package: &Path, visit: Visit) -> Result<(), Failure> {
+        let Some(opened) = open(package)? else { return Ok(()) };
+        files(&opened, visit).map_err(|e| damaged(package, e.to_string()))
+    }
+
+    fn faults(&self, package: &Path) -> Result<Vec<String>, Failure> {
+        let Some(opened) = open(package)? else { return Ok(Vec::new()) };
+        let tree = opened.tree().map_err(|e| damaged(package, e.to_string()))?;
+        let Some(stated) = tree.head else { return Ok(Vec::new()) };
+        let mut head = Vec::new();
+        let read = File::open(package).and_then(|f| f.take(opened.offset).read_to_end(&mut head));
+        read.map_err(|e| Failure::io("can't read", package, &e))?;
+        let same = head_hash(&head).is_some_and(|h| h == stated);
+        Ok(if same {
+            Vec::new()
+        } else {
+            vec!["the program in front of its image was changed after it was built".into()]
+        })
+    }
+}
+
 impl Target for AppImage {
-    fn name(&self) -> TargetName {
+    fn target(&self) -> TargetName {
         TargetName::Appimage
     }
 
@@ -109,36 +145,6 @@ impl Target for AppImage {
             other => unwritten(&io::Error::other(other.to_string())),
         })?;
         finish_head(head, job, &mut out, bytes).map_err(|e| unwritten(&e))
-    }
-
-    fn read(&self, package: &Path, depth: Depth) -> Result<Option<Footprint>, Failure> {
-        let Some(opened) = open(package)? else { return Ok(None) };
-        if depth == Depth::Contents {
-            let io = |e: io::Error| Failure::io("can't read", package, &e);
-            check_hash(&opened.image, opened.offset).map_err(io)?.map_err(|why| damaged(package, why))?;
-        }
-        let footprint = opened.tree().and_then(|tree| read_image(&opened, &tree, depth));
-        footprint.map(Some).map_err(|e| damaged(package, e.to_string()))
-    }
-
-    fn files(&self, package: &Path, visit: Visit) -> Result<(), Failure> {
-        let Some(opened) = open(package)? else { return Ok(()) };
-        files(&opened, visit).map_err(|e| damaged(package, e.to_string()))
-    }
-
-    fn faults(&self, package: &Path) -> Result<Vec<String>, Failure> {
-        let Some(opened) = open(package)? else { return Ok(Vec::new()) };
-        let tree = opened.tree().map_err(|e| damaged(package, e.to_string()))?;
-        let Some(stated) = tree.head else { return Ok(Vec::new()) };
-        let mut head = Vec::new();
-        let read = File::open(package).and_then(|f| f.take(opened.offset).read_to_end(&mut head));
-        read.map_err(|e| Failure::io("can't read", package, &e))?;
-        let same = head_hash(&head).is_some_and(|h| h == stated);
-        Ok(if same {
-            Vec::new()
-        } else {
-            vec!["the program in front of its image was changed after it was built".into()]
-        })
     }
 }
 

@@ -10,12 +10,14 @@ mod linux_desktop;
 pub mod msi;
 pub mod nsis;
 pub mod plain;
+mod read_only;
 
 use crate::footprint::{Footprint, RegistryRoot, RelPath, Trace};
 use crate::icons::Icon;
 use crate::manifest::written::{TargetName, TargetSettings};
 use crate::payload::PayloadFile;
 use crate::payload::feed::Stream;
+use crate::platform::System;
 use crate::problem::{Failure, Kind, Problem};
 use serde::Serialize;
 use std::fs::File;
@@ -68,10 +70,47 @@ pub enum Depth {
 /// Takes a file's bytes, with its path in the footprint; an error of its own ends the reading.
 pub type Visit<'v> = &'v mut dyn FnMut(&RelPath, &mut dyn Read) -> io::Result<()>;
 
-/// A package format.
-pub trait Target: Sync {
+/// A format that packages are read in.
+pub trait Format: Sync {
+    /// What it is called: its name in manifests, if it is built too.
+    fn name(&self) -> &'static str;
+
+    /// The systems that its files are put onto, whose rules for names they have to keep; none if that may be any.
+    fn systems(&self) -> &'static [System] {
+        &[]
+    }
+
+    /// Whether a backslash is no part of a name: a format that has it for a separator, or forbids it.
+    fn slashes_only(&self) -> bool {
+        false
+    }
+
+    /// Reads a package; `None` if it is of another format.
+    ///
+    /// # Errors
+    /// [`Kind::Package`] when it is damaged; [`Kind::Machine`] when it can't be read.
+    fn read(&self, package: &Path, depth: Depth) -> Result<Option<Footprint>, Failure>;
+
+    /// Hands the bytes of each file that [`read`](Self::read) lists to `visit`, in the package's own order.
+    ///
+    /// # Errors
+    /// As [`read`](Self::read); the visitor's errors come out as damage.
+    fn files(&self, package: &Path, visit: Visit) -> Result<(), Failure>;
+
+    /// What is wrong with a package of this format though it can be read: rules that systems insist on and readers let
+    /// pass. A package that is built here has none.
+    ///
+    /// # Errors
+    /// As [`read`](Self::read).
+    fn faults(&self, _package: &Path) -> Result<Vec<String>, Failure> {
+        Ok(Vec::new())
+    }
+}
+
+/// A format that packages are built in.
+pub trait Target: Format {
     /// Its name in manifests.
-    fn name(&self) -> TargetName;
+    fn target(&self) -> TargetName;
 
     /// The end of its files' names, with the dot.
     fn ending(&self, settings: &TargetSettings) -> &'static str;
@@ -88,22 +127,10 @@ pub trait Target: Sync {
     /// Trouble with the disk, or with the feed.
     fn write(&self, job: &Job, stream: Stream, out: File) -> Result<(), Failure>;
 
-    /// Reads a package; `None` if it is of another format.
-    ///
-    /// # Errors
-    /// [`Kind::Package`] when it is damaged; [`Kind::Machine`] when it can't be read.
-    fn read(&self, package: &Path, depth: Depth) -> Result<Option<Footprint>, Failure>;
-
-    /// Hands the bytes of each file that [`read`](Self::read) lists to `visit`, in the package's own order.
-    ///
-    /// # Errors
-    /// As [`read`](Self::read); the visitor's errors come out as damage.
-    fn files(&self, package: &Path, visit: Visit) -> Result<(), Failure>;
-
     /// A page that lies beside a finished package: the end of its name, and its text.
     ///
     /// # Errors
-    /// As [`read`](Self::read).
+    /// As [`read`](Format::read).
     fn page(
         &self,
         _package: &Path,
@@ -112,40 +139,22 @@ pub trait Target: Sync {
     ) -> Result<Option<(&'static str, String)>, Failure> {
         Ok(None)
     }
-
-    /// What is wrong with a package of this format though it can be read: rules that systems insist on and readers let
-    /// pass. A package that is built here has none.
-    ///
-    /// # Errors
-    /// As [`read`](Self::read).
-    fn faults(&self, _package: &Path) -> Result<Vec<String>, Failure> {
-        Ok(Vec::new())
-    }
 }
+
+/// Every format that is built.
+pub static TARGETS: [&dyn Target; 7] =
+    [&appimage::AppImage, &plain::Zip, &plain::Tar, &msi::Msi, &nsis::Nsis, &nsis::Portable, &dmg::Dmg];
+
+/// What is only read: asked when a file is of no format that is built.
+static READ_ONLY: [&dyn Format; 2] = [&read_only::Cabinet, &read_only::Program];
 
 /// The target with a name.
+///
+/// # Panics
+/// If [`TARGETS`] lacks it.
 pub fn target(name: TargetName) -> &'static dyn Target {
-    match name {
-        TargetName::Appimage => &appimage::AppImage,
-        TargetName::Zip => &plain::Zip,
-        TargetName::Tar => &plain::Tar,
-        TargetName::Msi => &msi::Msi,
-        TargetName::Nsis => &nsis::Nsis,
-        TargetName::Portable => &nsis::Portable,
-        TargetName::Dmg => &dmg::Dmg,
-    }
+    *TARGETS.iter().find(|t| t.target() == name).expect("every name has its target")
 }
-
-/// Every target.
-pub const ALL: [TargetName; 7] = [
-    TargetName::Appimage,
-    TargetName::Zip,
-    TargetName::Tar,
-    TargetName::Msi,
-    TargetName::Nsis,
-    TargetName::Portable,
-    TargetName::Dmg,
-];
 
 impl TargetName {
     /// Its name in manifests.
@@ -166,23 +175,25 @@ impl TargetName {
 ///
 /// # Errors
 /// [`Kind::Package`] when it is of no known format or damaged.
-pub fn read(package: &Path, depth: Depth) -> Result<(TargetName, Footprint), Failure> {
+pub fn read(package: &Path, depth: Depth) -> Result<(&'static dyn Format, Footprint), Failure> {
     // A pipe would be waited on for ever.
     if let Err(e) = crate::input::is_file(package) {
         let mut failure = Failure::io("can't read", package, &e);
         failure.kind = if e.kind() == io::ErrorKind::InvalidInput { Kind::Package } else { Kind::Machine };
         return Err(failure);
     }
-    for name in ALL {
-        if let Some(footprint) = target(name).read(package, depth)? {
-            return Ok((name, footprint));
+    for format in TARGETS.iter().map(|t| *t as &dyn Format).chain(READ_ONLY) {
+        if let Some(footprint) = format.read(package, depth)? {
+            return Ok((format, footprint));
         }
     }
     let problem = Problem::error(format!("{} is no package that is known here", package.display())).on(package);
     Err(Failure::new(
         Kind::Package,
-        problem
-            .instead("an AppImage, an MSI, a setup program (NSIS), a disk image (UDIF), a ZIP archive, or a tar archive (gzip, zstd, xz)"),
+        problem.instead(
+            "an AppImage, an MSI, a setup program (NSIS), a disk image (UDIF), a ZIP archive, a tar archive (gzip, zstd, xz), \
+             a cabinet, or a program for Windows",
+        ),
     ))
 }
 
@@ -211,7 +222,9 @@ fn not_on_linux(trace: &Trace) -> Option<Loss> {
 /// What of a product for one person only an administrator could install on Windows.
 fn not_for_one_person(footprint: &Footprint) -> Vec<Problem> {
     let mut problems = Vec::new();
-    for trace in footprint.traces().iter().filter(|_| footprint.rule("scope") == Some("person")) {
+    // Where people may choose, one of them may choose to have it alone.
+    let may_be = matches!(footprint.rule("scope"), Some("person" | "asked"));
+    for trace in footprint.traces().iter().filter(|_| may_be) {
         let needs = match trace {
             Trace::Registry { root: RegistryRoot::Machine, .. } => "a registry value of the machine",
             Trace::Service { .. } => "a service",

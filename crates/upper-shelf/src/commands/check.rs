@@ -26,7 +26,7 @@ pub fn run(args: Args, out: &mut Output) -> Result<Code, Failure> {
     let path = &args.project.manifest;
     if path.is_file() && path.extension().is_none_or(|e| e != "toml") {
         let (format, footprint) = targets::read(path, Depth::Contents)?;
-        let faults = targets::target(format).faults(path)?;
+        let faults = format.faults(path)?;
         if !faults.is_empty() {
             let problem = |fault: String| Problem::error(fault).on(path);
             return Err(Failure { kind: Kind::Package, problems: faults.into_iter().map(problem).collect() });

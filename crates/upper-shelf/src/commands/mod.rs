@@ -40,7 +40,7 @@ fn platform(name: &str) -> Result<Platform, String> {
 }
 
 fn target(name: &str) -> Result<TargetName, String> {
-    let all = upper_shelf_core::targets::ALL;
+    let all = upper_shelf_core::targets::TARGETS.map(|t| t.target());
     all.into_iter()
         .find(|t| t.name() == name)
         .ok_or_else(|| format!("there are {}", all.map(TargetName::name).join(", ")))

@@ -270,6 +270,52 @@ fn files_come_out_of_cabinets_that_others_packed() {
 }
 
 #[test]
+fn a_cabinet_and_an_archive_without_folders_show_the_folders_that_files_are_in() {
+    let folder = tree();
+    sh(&folder, "cd tree/top && zip -qrD ../../flat.zip . && gcab -c -z ../../some.cab readme.txt bin/run data/*");
+    for package in ["flat.zip", "some.cab"] {
+        let text = folder.ok(&["inspect", "--contents", package]);
+        assert!(text.contains("├─ bin/") && text.contains("1 file, ") && text.contains("│  └─ run "), "{text}");
+        folder.ok(&["check", package]);
+        let out = format!("out-{package}");
+        folder.ok(&["extract", package, &out]);
+        sh(&folder, &format!("diff tree/top/readme.txt '{out}/readme.txt' && diff -r tree/top/data '{out}/data'"));
+    }
+    // Flipped, it is damaged and nothing else.
+    let mut bytes = std::fs::read(folder.at("some.cab")).expect("read");
+    let end = bytes.len() - 9;
+    bytes[end] ^= 0x40;
+    folder.write("flipped.cab", &bytes).write("short.cab", &bytes[..50]);
+    for name in ["flipped.cab", "short.cab"] {
+        let (code, text) = folder.run(&["check", name]);
+        assert!(code == 4 && text.contains("is damaged"), "{name}: {text}");
+    }
+}
+
+#[test]
+fn a_program_for_windows_that_is_no_package_says_what_it_is() {
+    let folder = Folder::new();
+    let package = crate::common::demo_package("Combwright-2.4.0-windows-x64.msi");
+    folder.ok(&["extract", package.to_str().expect("UTF-8"), "out"]);
+    let text = folder.ok(&["inspect", "out/combwright.exe"]);
+    for part in [
+        "Combwright 2.4.0",
+        "publisher    Fernhollow Apiary Works",
+        "platform     windows-x64",
+        "combwright: combwright.exe",
+        "libraries: gdi32.dll, kernel32.dll",
+        "signature: none",
+    ] {
+        assert!(text.contains(part), "{part}: {text}");
+    }
+    folder.ok(&["check", "out/combwright.exe"]);
+    let bytes = std::fs::read(folder.at("out/combwright.exe")).expect("read");
+    folder.write("short.exe", &bytes[..bytes.len() / 2]);
+    let (code, text) = folder.run(&["inspect", "short.exe"]);
+    assert!(code == 4 && text.contains("is damaged"), "{text}");
+}
+
+#[test]
 fn what_is_no_package_is_refused_with_what_would_be_one() {
     let folder = Folder::new();
     folder

@@ -199,6 +199,11 @@ fn what_a_package_cannot_hold_is_said_before_anything_is_packed() {
             "[install]\nscope = \"person\"\n[[service]]\nname = \"A\"\nprogram = \"scale\"",
             "a service can't be installed for one person",
         ),
+        (
+            "1.0",
+            "[install]\nscope = \"asked\"\n[[service]]\nname = \"A\"\nprogram = \"scale\"",
+            "a service can't be installed for one person",
+        ),
         ("1.0", "[install]\nsmallest-windows = \"ten\"", "\"ten\" is no version of Windows"),
         ("1.0", "[install]\nstart-at-end = \"ap\"", "instead: \"app\""),
         ("1.0", "[[font]]\nfile = \"fonts/hives.ttf\"\ntitle = \"x\"", "instead: file = \"fonts/hive.ttf\""),

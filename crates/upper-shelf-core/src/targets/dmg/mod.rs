@@ -7,7 +7,7 @@ use super::bundle::{
     self, Bundle, Piece,
     read::{Node, NodeKind, Reading, list_of},
 };
-use super::{Depth, Job, Loss, Target, Visit, damaged, unwritten};
+use super::{Depth, Format, Job, Loss, Target, Visit, damaged, unwritten};
 use crate::content::ContentHash;
 use crate::footprint::{Footprint, Trace};
 use crate::manifest::written::{DmgCompression, TargetName, TargetSettings};
@@ -247,8 +247,55 @@ impl Opened {
     }
 }
 
+impl Format for Dmg {
+    fn name(&self) -> &'static str {
+        TargetName::Dmg.name()
+    }
+
+    fn read(&self, package: &Path, depth: Depth) -> Result<Option<Footprint>, Failure> {
+        let Some(opened) = open(package, depth)? else { return Ok(None) };
+        let hash = |n: usize| -> hfs_plus::Result<Option<ContentHash>> {
+            if depth == Depth::Listing {
+                return Ok(None);
+            }
+            let mut hasher = blake3::Hasher::new();
+            hasher.update_reader(opened.volume.read(&opened.entries[n])?)?;
+            Ok(Some(ContentHash(*hasher.finalize().as_bytes())))
+        };
+        let footprint = opened.reading().and_then(|r| r.footprint(&opened.nodes, hash));
+        footprint.map(Some).map_err(|e| damaged(package, e.to_string()))
+    }
+
+    fn files(&self, package: &Path, visit: Visit) -> Result<(), Failure> {
+        let Some(opened) = open(package, Depth::Contents)? else { return Ok(()) };
+        let bad = |e: hfs_plus::Error| damaged(package, e.to_string());
+        let reading = opened.reading().map_err(bad)?;
+        for (entry, node) in opened.entries.iter().zip(&opened.nodes) {
+            if !matches!(node.kind, NodeKind::File(_)) {
+                continue;
+            }
+            if let Some(path) = reading.own(node) {
+                let mut reader = opened.volume.read(entry).map_err(bad)?;
+                visit(&path, &mut reader).map_err(|e| bad(e.into()))?;
+            }
+        }
+        Ok(())
+    }
+
+    fn faults(&self, package: &Path) -> Result<Vec<String>, Failure> {
+        let Some(volume) = volume(package, Depth::Listing)? else { return Ok(Vec::new()) };
+        let mut faults = hfs_plus::check::check(&volume).map_err(|e| damaged(package, e.to_string()))?;
+        drop(volume);
+        let file = File::open(package).map_err(|e| Failure::io("can't read", package, &e))?;
+        let image = Image::open(file, udif::read::Limits::default());
+        let checked = image.and_then(|i| udif::check::check(&i)).map_err(|e| damaged(package, e.to_string()))?;
+        faults.extend(checked);
+        Ok(faults)
+    }
+}
+
 impl Target for Dmg {
-    fn name(&self) -> TargetName {
+    fn target(&self) -> TargetName {
         TargetName::Dmg
     }
 
@@ -297,46 +344,5 @@ impl Target for Dmg {
             hfs_plus::Error::Io(e) => unwritten(&e),
             other => unwritten(&io::Error::other(other.to_string())),
         })
-    }
-
-    fn read(&self, package: &Path, depth: Depth) -> Result<Option<Footprint>, Failure> {
-        let Some(opened) = open(package, depth)? else { return Ok(None) };
-        let hash = |n: usize| -> hfs_plus::Result<Option<ContentHash>> {
-            if depth == Depth::Listing {
-                return Ok(None);
-            }
-            let mut hasher = blake3::Hasher::new();
-            hasher.update_reader(opened.volume.read(&opened.entries[n])?)?;
-            Ok(Some(ContentHash(*hasher.finalize().as_bytes())))
-        };
-        let footprint = opened.reading().and_then(|r| r.footprint(&opened.nodes, hash));
-        footprint.map(Some).map_err(|e| damaged(package, e.to_string()))
-    }
-
-    fn files(&self, package: &Path, visit: Visit) -> Result<(), Failure> {
-        let Some(opened) = open(package, Depth::Contents)? else { return Ok(()) };
-        let bad = |e: hfs_plus::Error| damaged(package, e.to_string());
-        let reading = opened.reading().map_err(bad)?;
-        for (entry, node) in opened.entries.iter().zip(&opened.nodes) {
-            if !matches!(node.kind, NodeKind::File(_)) {
-                continue;
-            }
-            if let Some(path) = reading.own(node) {
-                let mut reader = opened.volume.read(entry).map_err(bad)?;
-                visit(&path, &mut reader).map_err(|e| bad(e.into()))?;
-            }
-        }
-        Ok(())
-    }
-
-    fn faults(&self, package: &Path) -> Result<Vec<String>, Failure> {
-        let Some(volume) = volume(package, Depth::Listing)? else { return Ok(Vec::new()) };
-        let mut faults = hfs_plus::check::check(&volume).map_err(|e| damaged(package, e.to_string()))?;
-        drop(volume);
-        let file = File::open(package).map_err(|e| Failure::io("can't read", package, &e))?;
-        let image = Image::open(file, udif::read::Limits::default());
-        let checked = image.and_then(|i| udif::check::check(&i)).map_err(|e| damaged(package, e.to_string()))?;
-        faults.extend(checked);
-        Ok(faults)
     }
 }

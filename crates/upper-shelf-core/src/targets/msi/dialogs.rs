@@ -17,7 +17,7 @@ pub const ACCENT: &str = "WizardAccent";
 pub const PICTURE: &str = "WizardPicture";
 
 /// Whether the product is being taken away.
-const REMOVED: &str = "REMOVE = \"ALL\" OR Removing = \"1\"";
+const REMOVED: &str = "REMOVE = \"ALL\"";
 
 const VISIBLE: i32 = 1;
 const ENABLED: i32 = 2;
@@ -397,7 +397,6 @@ fn events(it: &mut Layout, page: &Page, control: &Control) -> Result<()> {
             event("EndDialog", "Return", "1")
         }
         Action::Remove => {
-            event("[Removing]", "1", "1")?;
             event("[REMOVE]", "ALL", "1")?;
             event("EndDialog", "Return", "1")
         }

@@ -24,11 +24,12 @@ pub(crate) fn is_version(version: &str) -> bool {
     codes::version(version).is_ok()
 }
 
-use super::{Depth, Job, Loss, Target, Visit, damaged, not_for_one_person, unwritten};
+use super::{Depth, Format, Job, Loss, Target, Visit, damaged, not_for_one_person, unwritten};
 use crate::content::ContentHash;
 use crate::footprint::{Footprint, Trace};
 use crate::manifest::written::{CabinetCompression, CabinetPlace, TargetName, TargetSettings};
 use crate::payload::feed::{Part, Stream};
+use crate::platform::System;
 use crate::problem::{Failure, Kind, Problem};
 use layout::Layout;
 use md5::{Digest, Md5};
@@ -48,8 +49,36 @@ const CABINET_MEGABYTES: u64 = 1900;
 /// The target.
 pub struct Msi;
 
+impl Format for Msi {
+    fn name(&self) -> &'static str {
+        TargetName::Msi.name()
+    }
+
+    fn systems(&self) -> &'static [System] {
+        &[System::Windows]
+    }
+
+    fn read(&self, package: &Path, depth: Depth) -> Result<Option<Footprint>, Failure> {
+        let io = |e: io::Error| Failure::io("can't read", package, &e);
+        let mut file = File::open(package).map_err(io)?;
+        let mut magic = [0; 8];
+        if file.read_exact(&mut magic).is_err() || magic != [0xD0, 0xCF, 0x11, 0xE0, 0xA1, 0xB1, 0x1A, 0xE1] {
+            return Ok(None);
+        }
+        read::read(package, depth).map(Some).map_err(|e| damaged(package, e.to_string()))
+    }
+
+    fn files(&self, package: &Path, visit: Visit) -> Result<(), Failure> {
+        contents::files(package, visit).map_err(|e| damaged(package, e.to_string()))
+    }
+
+    fn faults(&self, package: &Path) -> Result<Vec<String>, Failure> {
+        contents::faults(package).map_err(|e| damaged(package, e.to_string()))
+    }
+}
+
 impl Target for Msi {
-    fn name(&self) -> TargetName {
+    fn target(&self) -> TargetName {
         TargetName::Msi
     }
 
@@ -108,20 +137,6 @@ impl Target for Msi {
         })
     }
 
-    fn read(&self, package: &Path, depth: Depth) -> Result<Option<Footprint>, Failure> {
-        let io = |e: io::Error| Failure::io("can't read", package, &e);
-        let mut file = File::open(package).map_err(io)?;
-        let mut magic = [0; 8];
-        if file.read_exact(&mut magic).is_err() || magic != [0xD0, 0xCF, 0x11, 0xE0, 0xA1, 0xB1, 0x1A, 0xE1] {
-            return Ok(None);
-        }
-        read::read(package, depth).map(Some).map_err(|e| damaged(package, e.to_string()))
-    }
-
-    fn files(&self, package: &Path, visit: Visit) -> Result<(), Failure> {
-        contents::files(package, visit).map_err(|e| damaged(package, e.to_string()))
-    }
-
     fn page(
         &self,
         package: &Path,
@@ -131,10 +146,6 @@ impl Target for Msi {
         let file = File::open(package).map_err(|e| Failure::io("can't read", package, &e))?;
         let page = deploy::page(file, name, footprint).map_err(|e| damaged(package, e.to_string()))?;
         Ok(Some((".DEPLOY.md", page)))
-    }
-
-    fn faults(&self, package: &Path) -> Result<Vec<String>, Failure> {
-        contents::faults(package).map_err(|e| damaged(package, e.to_string()))
     }
 }
 

@@ -6,12 +6,12 @@ mod deploy;
 mod program;
 mod read;
 
-use super::{Depth, Job, Loss, Target, Visit, damaged, not_for_one_person, unwritten};
+use super::{Depth, Format, Job, Loss, Target, Visit, damaged, not_for_one_person, unwritten};
 use crate::footprint::{Footprint, Trace};
 use crate::manifest::written::{SetupCompression, TargetName, TargetSettings};
 use crate::payload::brand::product_version;
 use crate::payload::feed::{Part, Stream};
-use crate::platform::Platform;
+use crate::platform::{Platform, System};
 use crate::problem::{Failure, Kind, Problem};
 use nsis_archive::header::Header;
 use nsis_archive::write::{Options, Writer};
@@ -165,8 +165,30 @@ fn check(job: &Job, portable: bool) -> Vec<Problem> {
     problems
 }
 
+impl Format for Nsis {
+    fn name(&self) -> &'static str {
+        TargetName::Nsis.name()
+    }
+
+    fn systems(&self) -> &'static [System] {
+        &[System::Windows]
+    }
+
+    fn read(&self, package: &Path, depth: Depth) -> Result<Option<Footprint>, Failure> {
+        read::read(package, depth, false)
+    }
+
+    fn files(&self, package: &Path, visit: Visit) -> Result<(), Failure> {
+        read::files(package, visit)
+    }
+
+    fn faults(&self, package: &Path) -> Result<Vec<String>, Failure> {
+        read::faults(package)
+    }
+}
+
 impl Target for Nsis {
-    fn name(&self) -> TargetName {
+    fn target(&self) -> TargetName {
         TargetName::Nsis
     }
 
@@ -202,16 +224,26 @@ impl Target for Nsis {
         write(job, &head, &header, Some(&block), stream, out).map_err(failure)
     }
 
+    fn page(&self, _: &Path, name: &str, footprint: &Footprint) -> Result<Option<(&'static str, String)>, Failure> {
+        Ok(Some((".DEPLOY.md", deploy::page(name, footprint))))
+    }
+}
+
+impl Format for Portable {
+    fn name(&self) -> &'static str {
+        TargetName::Portable.name()
+    }
+
+    fn systems(&self) -> &'static [System] {
+        &[System::Windows]
+    }
+
     fn read(&self, package: &Path, depth: Depth) -> Result<Option<Footprint>, Failure> {
-        read::read(package, depth, false)
+        read::read(package, depth, true)
     }
 
     fn files(&self, package: &Path, visit: Visit) -> Result<(), Failure> {
         read::files(package, visit)
-    }
-
-    fn page(&self, _: &Path, name: &str, footprint: &Footprint) -> Result<Option<(&'static str, String)>, Failure> {
-        Ok(Some((".DEPLOY.md", deploy::page(name, footprint))))
     }
 
     fn faults(&self, package: &Path) -> Result<Vec<String>, Failure> {
@@ -220,7 +252,7 @@ impl Target for Nsis {
 }
 
 impl Target for Portable {
-    fn name(&self) -> TargetName {
+    fn target(&self) -> TargetName {
         TargetName::Portable
     }
 
@@ -253,18 +285,6 @@ impl Target for Portable {
         }
         let header = program::portable(job, &start).map_err(failure)?;
         write(job, &head, &header, None, stream, out).map_err(failure)
-    }
-
-    fn read(&self, package: &Path, depth: Depth) -> Result<Option<Footprint>, Failure> {
-        read::read(package, depth, true)
-    }
-
-    fn files(&self, package: &Path, visit: Visit) -> Result<(), Failure> {
-        read::files(package, visit)
-    }
-
-    fn faults(&self, package: &Path) -> Result<Vec<String>, Failure> {
-        read::faults(package)
     }
 }
 

@@ -2,7 +2,7 @@
 //! `uninstall.sh`, the launcher, and what a desktop reads. Inside: `TOP/app/…`, `TOP/launch`, `TOP/share/…`.
 
 use super::super::launcher::{self, Stands};
-use super::super::{Depth, Job, Loss, Target, Visit, damaged, executable, linux_desktop, unwritten};
+use super::super::{Depth, Format, Job, Loss, Target, Visit, damaged, executable, linux_desktop, unwritten};
 use super::{scripts, tree_only};
 use crate::content::ContentHash;
 use crate::footprint::{Footprint, Identity, RelPath, Trace};
@@ -22,8 +22,27 @@ fn is_linux(footprint: &Footprint) -> bool {
     footprint.platform.is_some_and(|p| p.system() == System::Linux)
 }
 
+impl Format for Tar {
+    fn name(&self) -> &'static str {
+        TargetName::Tar.name()
+    }
+
+    fn read(&self, package: &Path, depth: Depth) -> Result<Option<Footprint>, Failure> {
+        let Some(plain) = unpacked(package)? else { return Ok(None) };
+        read(plain, depth).map(|(f, _)| Some(f)).map_err(|e| damaged(package, e.to_string()))
+    }
+
+    fn files(&self, package: &Path, visit: Visit) -> Result<(), Failure> {
+        let bad = |e: io::Error| damaged(package, e.to_string());
+        let Some(plain) = unpacked(package)? else { return Ok(()) };
+        let (_, prefix) = read(plain, Depth::Listing).map_err(bad)?;
+        let Some(plain) = unpacked(package)? else { return Ok(()) };
+        files(plain, &prefix, visit).map_err(bad)
+    }
+}
+
 impl Target for Tar {
-    fn name(&self) -> TargetName {
+    fn target(&self) -> TargetName {
         TargetName::Tar
     }
 
@@ -80,19 +99,6 @@ impl Target for Tar {
 
     fn write(&self, job: &Job, stream: Stream, out: File) -> Result<(), Failure> {
         write_packed(job, stream, out).map_err(|e| unwritten(&e))
-    }
-
-    fn read(&self, package: &Path, depth: Depth) -> Result<Option<Footprint>, Failure> {
-        let Some(plain) = unpacked(package)? else { return Ok(None) };
-        read(plain, depth).map(|(f, _)| Some(f)).map_err(|e| damaged(package, e.to_string()))
-    }
-
-    fn files(&self, package: &Path, visit: Visit) -> Result<(), Failure> {
-        let bad = |e: io::Error| damaged(package, e.to_string());
-        let Some(plain) = unpacked(package)? else { return Ok(()) };
-        let (_, prefix) = read(plain, Depth::Listing).map_err(bad)?;
-        let Some(plain) = unpacked(package)? else { return Ok(()) };
-        files(plain, &prefix, visit).map_err(bad)
     }
 }
 

@@ -3,7 +3,7 @@
 
 use super::super::bundle::read::{Node, NodeKind, Reading, list_of};
 use super::super::bundle::{self, Bundle, Piece};
-use super::super::{Depth, Job, Loss, Target, Visit, damaged, unsupported, unwritten};
+use super::super::{Depth, Format, Job, Loss, Target, Visit, damaged, unsupported, unwritten};
 use super::{common_top, tree_only};
 use crate::content::ContentHash;
 use crate::footprint::{Footprint, Identity, RelPath, Trace};
@@ -29,8 +29,33 @@ fn is_bundle(footprint: &Footprint) -> bool {
         && bundle::finished::folder(footprint.traces()).is_none()
 }
 
+impl Format for Zip {
+    fn name(&self) -> &'static str {
+        TargetName::Zip.name()
+    }
+
+    fn slashes_only(&self) -> bool {
+        true
+    }
+
+    fn read(&self, package: &Path, depth: Depth) -> Result<Option<Footprint>, Failure> {
+        let mut file = File::open(package).map_err(|e| Failure::io("can't read", package, &e))?;
+        let mut magic = [0; 4];
+        let short = file.read_exact(&mut magic).is_err();
+        if short || ![b"PK\x03\x04", b"PK\x05\x06"].contains(&&magic) {
+            return Ok(None);
+        }
+        read(file, depth).map(Some).map_err(|e| unreadable(package, &e))
+    }
+
+    fn files(&self, package: &Path, visit: Visit) -> Result<(), Failure> {
+        let file = File::open(package).map_err(|e| Failure::io("can't read", package, &e))?;
+        files(file, visit).map_err(|e| unreadable(package, &e))
+    }
+}
+
 impl Target for Zip {
-    fn name(&self) -> TargetName {
+    fn target(&self) -> TargetName {
         TargetName::Zip
     }
 
@@ -74,21 +99,6 @@ impl Target for Zip {
 
     fn write(&self, job: &Job, stream: Stream, out: File) -> Result<(), Failure> {
         write(job, stream, out).map_err(|e| unwritten(&e))
-    }
-
-    fn read(&self, package: &Path, depth: Depth) -> Result<Option<Footprint>, Failure> {
-        let mut file = File::open(package).map_err(|e| Failure::io("can't read", package, &e))?;
-        let mut magic = [0; 4];
-        let short = file.read_exact(&mut magic).is_err();
-        if short || ![b"PK\x03\x04", b"PK\x05\x06"].contains(&&magic) {
-            return Ok(None);
-        }
-        read(file, depth).map(Some).map_err(|e| unreadable(package, &e))
-    }
-
-    fn files(&self, package: &Path, visit: Visit) -> Result<(), Failure> {
-        let file = File::open(package).map_err(|e| Failure::io("can't read", package, &e))?;
-        files(file, visit).map_err(|e| unreadable(package, &e))
     }
 }
 

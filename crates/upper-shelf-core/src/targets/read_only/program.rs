@@ -1,0 +1,117 @@
+//! A program or library for Windows that is no package: what it says of itself.
+
+use super::super::{Depth, Format, Visit, damaged};
+use crate::content::ContentHash;
+use crate::footprint::{Footprint, Identity, RelPath, Trace, WorkingFolder};
+use crate::platform::{Platform, System};
+use crate::problem::Failure;
+use crate::scan::{FileKind, recognise};
+use std::collections::{BTreeMap, BTreeSet};
+use std::fs::File;
+use std::io::{self, Read};
+use std::path::Path;
+
+/// Larger programs are listed, and not looked into.
+const MOST: u64 = 256 << 20;
+
+/// Programs and libraries for Windows (PE).
+pub struct Program;
+
+impl Format for Program {
+    fn name(&self) -> &'static str {
+        "program"
+    }
+
+    fn systems(&self) -> &'static [System] {
+        &[System::Windows]
+    }
+
+    fn read(&self, package: &Path, depth: Depth) -> Result<Option<Footprint>, Failure> {
+        let (platform, console, starts) = match recognise(package) {
+            Some(FileKind::PeProgram(platform, console)) => (Some(platform), console, true),
+            Some(FileKind::PeLibrary) => (None, false, false),
+            _ => return Ok(None),
+        };
+        let io = |e: io::Error| Failure::io("can't read", package, &e);
+        let path = path(package)?;
+        let size = package.metadata().map_err(io)?.len();
+        let content = match depth {
+            Depth::Listing => None,
+            Depth::Contents => {
+                let mut hasher = blake3::Hasher::new();
+                hasher.update_reader(File::open(package).map_err(io)?).map_err(io)?;
+                Some(ContentHash(*hasher.finalize().as_bytes()))
+            }
+        };
+        let mut traces = vec![Trace::File { path: path.clone(), mode: 0o755, size, content }];
+        if starts {
+            traces.push(Trace::Program {
+                key: key(path.name()),
+                file: path,
+                arguments: Vec::new(),
+                environment: BTreeMap::new(),
+                working_folder: WorkingFolder::Unchanged,
+                console,
+            });
+        }
+        let mut bytes = Vec::new();
+        File::open(package).and_then(|f| f.take(MOST).read_to_end(&mut bytes)).map_err(io)?;
+        let (identity, platform, rules) =
+            if size > MOST { Default::default() } else { told(&bytes, platform).map_err(|e| damaged(package, e))? };
+        traces.extend(rules.into_iter().map(|(key, value)| Trace::Rule { key: key.into(), value }));
+        Ok(Some(Footprint::new(identity, platform, traces)))
+    }
+
+    fn files(&self, package: &Path, visit: Visit) -> Result<(), Failure> {
+        let io = |e: io::Error| Failure::io("can't read", package, &e);
+        visit(&path(package)?, &mut File::open(package).map_err(io)?).map_err(io)
+    }
+}
+
+/// The file's own name.
+fn path(package: &Path) -> Result<RelPath, Failure> {
+    let name = package.file_name().unwrap_or_default().to_string_lossy();
+    RelPath::new(name.into_owned()).map_err(|why| damaged(package, format!("its name {why}")))
+}
+
+fn key(name: &str) -> String {
+    let stem = name.rsplit_once('.').map_or(name, |(stem, _)| stem).to_lowercase();
+    stem.chars().map(|c| if c.is_ascii_alphanumeric() { c } else { '-' }).collect()
+}
+
+/// What the headers and the version information say: whose it is, for which processor, and what else is to be known.
+#[allow(clippy::type_complexity)]
+fn told(
+    bytes: &[u8],
+    platform: Option<Platform>,
+) -> Result<(Identity, Option<Platform>, Vec<(&'static str, String)>), String> {
+    let image = pe_image::Image::parse(bytes).map_err(|e| e.to_string())?;
+    let platform = platform.or(match image.machine() {
+        0x8664 => Some(Platform::WindowsX64),
+        0x14C => Some(Platform::WindowsX86),
+        0xAA64 => Some(Platform::WindowsArm64),
+        _ => None,
+    });
+    let resources = image.resources().map_err(|e| e.to_string())?;
+    let version = pe_image::Version::read(&resources).map_err(|e| e.to_string())?.unwrap_or_default();
+    let text = |key: &str| version.texts.get(key).map(|t| t.trim().to_owned()).filter(|t| !t.is_empty());
+    let identity = Identity {
+        name: text("ProductName"),
+        version: text("ProductVersion").or_else(|| text("FileVersion")),
+        publisher: text("CompanyName"),
+        summary: text("FileDescription"),
+        ..Identity::default()
+    };
+    let mut rules =
+        vec![("signature", if image.is_signed() { "there is one; it is not checked" } else { "none" }.into())];
+    rules.extend(text("LegalCopyright").map(|t| ("copyright", t)));
+    let mut libraries: BTreeSet<String> = BTreeSet::new();
+    use object::Object;
+    for import in object::File::parse(bytes).and_then(|f| f.imports()).unwrap_or_default() {
+        libraries.insert(String::from_utf8_lossy(import.library()).into_owned());
+    }
+    if !libraries.is_empty() {
+        rules.push(("libraries", libraries.into_iter().collect::<Vec<_>>().join(", ")));
+    }
+    Ok((identity, platform, rules))
+}

@@ -9,6 +9,7 @@ mod launcher;
 mod linux_desktop;
 pub mod msi;
 pub mod nsis;
+mod order;
 pub mod plain;
 mod read_only;
 

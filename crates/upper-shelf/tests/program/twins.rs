@@ -152,3 +152,28 @@ fn what_an_msi_does_not_have_stays_others_and_choices_stay_over_upgrades() {
     assert_eq!(machine.msiexec(&["/x", &second]), 0);
     assert_eq!(of(&machine).as_deref(), Some("\"Other.Comb\""), "and it is there when the product is gone");
 }
+
+#[test]
+fn an_older_msi_does_not_replace_a_newer_setup_program() {
+    let older = |kind: &str| package(kind, "1.9.0", "");
+    let ((_one, setup), (_two, old_msi)) = (package("nsis", "1.10.0", ""), older("msi"));
+    let machine = Wine::new();
+    let name = machine.bring(&setup, "setup.exe");
+    assert_eq!(machine.code_of(&[&name, "/S", LOG], &[]), 0, "{}", log(&machine));
+    let before = (files(&machine), machine.registry());
+    let old_msi = machine.bring(&old_msi, "old.msi");
+    assert_eq!(machine.msiexec(&["/i", &old_msi]), FAILED);
+    assert_eq!(files(&machine), before.0);
+    assert_eq!(entries(&machine.registry()), entries(&before.1));
+    // The other way round: the setup program knows what Windows Installer has.
+    let (_three, same_msi) = package("msi", "1.10.0", "");
+    let same_msi = machine.bring(&same_msi, "same.msi");
+    assert_eq!(machine.msiexec(&["/i", &same_msi]), 0, "the same version replaces it");
+    let (_four, old_setup) = older("nsis");
+    let old_setup = machine.bring(&old_setup, "old.exe");
+    assert_eq!(machine.code_of(&[&old_setup, "/S", LOG], &[]), 1638 & 0xFF, "{}", log(&machine));
+    let found = entries(&machine.registry());
+    assert!(found.len() == 1 && found[0].starts_with('{'), "{found:?}");
+    let order = |r: &Registry| value(r, r"machine\Software\works.fernhollow.hives", "Order").is_some();
+    assert!(order(&before.1) && !order(&machine.registry()), "the value goes with its program");
+}

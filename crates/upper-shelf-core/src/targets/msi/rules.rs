@@ -4,7 +4,7 @@ use super::codes;
 use super::layout::{Layout, Result, remembered, switch, upgrade_code};
 use super::words::{formatted, line};
 use crate::footprint::{Footprint, Place, Trace};
-use crate::targets::Job;
+use crate::targets::{Job, order};
 use msi_database::database::{Database, Value};
 
 /// The standard folder that programs go into, and the folder below it, for a footprint's scope.
@@ -61,6 +61,8 @@ impl Windows {
 
 /// The condition that refuses to replace a newer version.
 const NO_NEWER: &str = "Installed OR NOT NEWERFOUND";
+/// How the one begins that refuses to replace a newer one of the setup program's.
+const NO_NEWER_SETUP: &str = "Installed OR NOT SETUPORDER";
 
 pub fn properties(it: &mut Layout) -> Result<()> {
     let job: &Job = it.job;
@@ -142,6 +144,18 @@ fn conditions(it: &mut Layout) -> Result<()> {
         let sentence =
             "A newer version of [ProductName] is already installed. Remove it first if this older one is wanted.";
         it.row("LaunchCondition", &[NO_NEWER, sentence])?;
+        // The same product's setup program leaves its version's place in their order.
+        if let Some(version) = it.job.footprint.product.version.clone() {
+            let (own, text) = (it.own_key(), order::text(&version));
+            let scope = it.job.footprint.rule("scope").unwrap_or("machine").to_owned();
+            for (root, scopes) in [(2, "machine asked"), (1, "person asked")] {
+                if scopes.contains(scope.as_str()) {
+                    let found = it.ask("SETUPORDER", root, &own, order::NAME)?;
+                    let condition = format!("Installed OR NOT {found} OR {found} <= \"{text}\"");
+                    it.row("LaunchCondition", &[&condition, sentence])?;
+                }
+            }
+        }
     }
     if let Some(windows) = it.job.footprint.rule("smallest-windows").and_then(Windows::parse) {
         let sentence = format!("[ProductName] needs Windows {} or newer.", windows.text());
@@ -373,7 +387,7 @@ pub fn read(db: &Database) -> Vec<Trace> {
     for condition in conditions {
         if let Some(windows) = Windows::from_condition(condition) {
             rule("smallest-windows", windows.text());
-        } else if condition != NO_NEWER {
+        } else if condition != NO_NEWER && !condition.starts_with(NO_NEWER_SETUP) {
             rule(&format!("condition {condition}"), "must hold".into());
         }
     }

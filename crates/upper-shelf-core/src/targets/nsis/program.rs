@@ -5,8 +5,8 @@ use crate::footprint::{EnvironmentAction, Footprint, Place, RegistryRoot, Regist
 use crate::footprint::{RelPath, Trace, WorkingFolder};
 use crate::manifest::resolve::windows::KEEP_CHANGED;
 use crate::manifest::written::{SettingsPlace, SetupCompression};
-use crate::targets::Job;
 use crate::targets::msi::language_numbers;
+use crate::targets::{Job, order};
 use crate::wizard::{Action, FILES_IN_USE, Kind, Page, WORDS, Wizard, pages, removal};
 use nsis_archive::Result;
 use nsis_archive::header::{Header, TextBuilder};
@@ -338,6 +338,9 @@ pub fn setup(job: &Job) -> Result<(Header, Vec<u8>)> {
     let mut program = Program::new();
     program.identity(footprint);
     footprint.traces().iter().for_each(|t| program.trace(t));
+    if let Some(trace) = order::trace(&footprint.product) {
+        program.trace(&trace);
+    }
     program.wizard(footprint, job.wizard, &all);
     program.files(job, Some(block.len() as u64))?;
     Ok((program.finish(), block))

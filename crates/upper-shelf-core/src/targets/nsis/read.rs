@@ -10,6 +10,7 @@ use crate::manifest::resolve::windows::KEEP_CHANGED;
 use crate::platform::Platform;
 use crate::problem::Failure;
 use crate::targets::Depth;
+use crate::targets::order;
 use nsis_archive::note::{Note, Step, kind};
 use nsis_archive::read::{Archive, INSTALL, Item};
 use nsis_archive::structs::op;
@@ -356,6 +357,9 @@ impl Reader {
             kind::HARD_LINK => Trace::HardLink { path: n.path()?, to: n.path()? },
             _ => return Ok(()),
         };
+        if order::trace(&self.identity).is_some_and(|own| own == trace) {
+            return Ok(());
+        }
         self.traces.push(trace);
         Ok(())
     }

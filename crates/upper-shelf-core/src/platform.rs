@@ -124,7 +124,40 @@ impl fmt::Display for Platform {
 impl FromStr for Platform {
     type Err = String;
     fn from_str(name: &str) -> Result<Self, String> {
-        Self::ALL.into_iter().find(|p| p.name() == name).ok_or_else(|| format!("there is no platform named {name:?}"))
+        Self::ALL.into_iter().find(|p| p.name() == name).ok_or_else(|| match meant(name)[..] {
+            [] => format!("there is no platform named {name:?}"),
+            ref all => format!("there is no platform named {name:?}; {} is meant", all.join(" or ")),
+        })
+    }
+}
+
+/// The platforms and systems that people mean who write other names of systems and processors: `linux-amd64`, `x86_64`,
+/// `darwin`. Nothing for a name that says neither.
+pub fn meant(name: &str) -> Vec<&'static str> {
+    let name = name.to_lowercase().replace("x86_64", "x64").replace("x86-64", "x64");
+    let (mut system, mut processor) = (None, None);
+    for word in name.split(|c: char| !c.is_ascii_alphanumeric()) {
+        match word {
+            "linux" | "gnu" | "musl" => system = Some(System::Linux),
+            "windows" | "win" | "mswin" | "msvc" => system = Some(System::Windows),
+            "win32" => (system, processor) = (Some(System::Windows), processor.or(Some("x86"))),
+            "win64" => (system, processor) = (Some(System::Windows), processor.or(Some("x64"))),
+            "macos" | "mac" | "darwin" | "osx" | "apple" => system = Some(System::Macos),
+            "x64" | "amd64" => processor = Some("x64"),
+            "x86" | "i386" | "i486" | "i586" | "i686" | "386" => processor = Some("x86"),
+            "arm64" | "aarch64" => processor = Some("arm64"),
+            "universal" | "universal2" | "fat" => processor = Some("universal"),
+            _ => {}
+        }
+    }
+    let fits = |p: &Platform| {
+        let of = p.name().rsplit('-').next();
+        system.is_none_or(|s| p.system() == s) && of == processor
+    };
+    match (system, processor) {
+        (None, None) => Vec::new(),
+        (Some(system), None) => vec![system.name()],
+        _ => Platform::ALL.iter().filter(|p| fits(p)).map(|p| p.name()).collect(),
     }
 }
 

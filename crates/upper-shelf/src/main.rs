@@ -60,7 +60,13 @@ fn main() -> std::process::ExitCode {
         Command::Man(args) => commands::shell::man(args, Cli::command()),
     };
     match result {
-        Ok(code) => code.into(),
+        Ok(code) => match out.unwritten() {
+            None => code.into(),
+            Some(failure) => {
+                out.in_words(&failure);
+                exit::Code::Machine.into()
+            }
+        },
         Err(failure) => {
             out.failure(&failure);
             exit::Code::of(failure.kind).into()

@@ -1,8 +1,9 @@
 //! What people and machines read: text with colours where a terminal wants them, or JSON.
 
-use anstream::{eprintln, println};
 use anstyle::{AnsiColor, Style};
 use serde::Serialize;
+use std::cell::RefCell;
+use std::io::{self, Write};
 use upper_shelf_core::problem::{Problem, Severity};
 use upper_shelf_core::{Failure, Kind};
 
@@ -19,23 +20,47 @@ pub struct Output {
     pub json: bool,
     /// Each decision.
     pub verbose: bool,
+    /// Why the result could not be written to its end.
+    cut_off: RefCell<Option<io::Error>>,
 }
+
+/// A line on standard error. Where even that can't be written there is nobody to tell.
+macro_rules! said {
+    ($($text:tt)*) => {{
+        let _ = writeln!(anstream::stderr(), $($text)*);
+    }};
+}
+pub(crate) use said;
 
 impl Output {
     pub fn new(json: bool, verbose: bool) -> Self {
-        Self { json, verbose }
+        Self { json, verbose, cut_off: RefCell::default() }
+    }
+
+    fn put(&self, text: &str) {
+        let mut cut_off = self.cut_off.borrow_mut();
+        if cut_off.is_none() {
+            let mut out = anstream::stdout();
+            *cut_off = writeln!(out, "{text}").and_then(|()| out.flush()).err();
+        }
+    }
+
+    /// What kept the result from being written. A reader that has read enough is no failure.
+    pub fn unwritten(&self) -> Option<Failure> {
+        let e = self.cut_off.borrow_mut().take().filter(|e| e.kind() != io::ErrorKind::BrokenPipe)?;
+        Some(Failure::io("can't write", std::path::Path::new("standard output"), &e))
     }
 
     /// A command's result for machines.
     pub fn result(&self, value: &impl Serialize) {
         let text = serde_json::to_string_pretty(value).unwrap_or_default();
-        println!("{}", text);
+        self.put(&text);
     }
 
     /// A line of the result.
     pub fn line(&self, text: impl AsRef<str>) {
         if !self.json {
-            println!("{}", text.as_ref());
+            self.put(text.as_ref());
         }
     }
 
@@ -76,7 +101,7 @@ impl Output {
     /// Said with -v only.
     pub fn detail(&self, text: impl AsRef<str>) {
         if self.verbose {
-            eprintln!("{DIM}{}{DIM:#}", text.as_ref());
+            said!("{DIM}{}{DIM:#}", text.as_ref());
         }
     }
 
@@ -92,30 +117,30 @@ impl Output {
             Severity::Error => (RED, "error"),
             Severity::Warning => (YELLOW, "warning"),
         };
-        eprintln!("{style}{word}{style:#}{BOLD}: {}{BOLD:#}", p.what);
+        said!("{style}{word}{style:#}{BOLD}: {}{BOLD:#}", p.what);
         let mut indent = 0;
         if let Some(span) = &p.span {
             let number = span.line.to_string();
             indent = number.len();
             let gap = " ".repeat(indent);
-            eprintln!("{gap}{CYAN}-->{CYAN:#} {}:{}:{}", span.file.display(), span.line, span.column);
+            said!("{gap}{CYAN}-->{CYAN:#} {}:{}:{}", span.file.display(), span.line, span.column);
             // A tab is shown as one column, so that the marks stand under what they mean.
             let text = span.text.replace('\t', " ");
             let marks = "^".repeat(span.width.min(text.chars().count().saturating_sub(span.column - 1)).max(1));
-            eprintln!("{gap} {CYAN}|{CYAN:#}");
-            eprintln!("{CYAN}{number} |{CYAN:#} {text}");
-            eprintln!("{gap} {CYAN}|{CYAN:#} {}{style}{marks}{style:#}", " ".repeat(span.column - 1));
+            said!("{gap} {CYAN}|{CYAN:#}");
+            said!("{CYAN}{number} |{CYAN:#} {text}");
+            said!("{gap} {CYAN}|{CYAN:#} {}{style}{marks}{style:#}", " ".repeat(span.column - 1));
         }
         let gap = " ".repeat(indent);
         if let Some(why) = &p.why {
-            eprintln!("{gap} {CYAN}={CYAN:#} why: {}", why);
+            said!("{gap} {CYAN}={CYAN:#} why: {}", why);
         }
         if let Some(instead) = &p.instead {
             let mut lines = instead.lines();
-            eprintln!("{gap} {CYAN}={CYAN:#} instead: {}", lines.next().unwrap_or_default());
-            lines.for_each(|line| eprintln!("{gap}            {}", line));
+            said!("{gap} {CYAN}={CYAN:#} instead: {}", lines.next().unwrap_or_default());
+            lines.for_each(|line| said!("{gap}            {}", line));
         }
-        eprintln!();
+        said!();
     }
 
     /// Why a command failed: everything at once.
@@ -127,11 +152,16 @@ impl Output {
             }
             return self.result(&Failed { error: failure });
         }
+        self.in_words(failure);
+    }
+
+    /// The same on standard error, whatever form the result has.
+    pub fn in_words(&self, failure: &Failure) {
         failure.problems.iter().for_each(|p| self.problem(p));
         let errors = failure.problems.iter().filter(|p| p.is_error()).count();
         let s = if errors == 1 { "" } else { "s" };
         match failure.kind {
-            Kind::Problems | Kind::Identity => eprintln!("{RED}{errors} error{s}{RED:#}; nothing was written"),
+            Kind::Problems | Kind::Identity => said!("{RED}{errors} error{s}{RED:#}; nothing was written"),
             Kind::Machine | Kind::Busy | Kind::Package => {}
         }
     }

@@ -1,8 +1,8 @@
 //! How far a build is: bars with sizes and the time left on a terminal, plain lines elsewhere.
 
-use crate::output::Output;
+use crate::output::{Output, said};
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
-use std::io::IsTerminal;
+use std::io::{IsTerminal, Write};
 use std::sync::Mutex;
 use upper_shelf_core::build::Progress;
 use upper_shelf_core::footprint::text_bytes;
@@ -31,7 +31,7 @@ impl Progress for Bar {
             return;
         }
         if self.lines {
-            packages.iter().for_each(|p| eprintln!("packing {} into {p}", text_bytes(bytes)));
+            packages.iter().for_each(|p| said!("packing {} into {p}", text_bytes(bytes)));
             return;
         }
         let plain = std::env::var_os("NO_COLOR").is_some_and(|v| !v.is_empty());
@@ -56,7 +56,7 @@ impl Progress for Bar {
         let bar = self.bar();
         bar.set_message("reading back");
         if self.lines && !self.silent {
-            eprintln!("reading back");
+            said!("reading back");
         }
     }
 

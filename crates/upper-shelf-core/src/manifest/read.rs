@@ -200,9 +200,16 @@ impl Check<'_> {
         };
         if !allowed.contains(&text) {
             let problem = Problem::error(format!("{} can't be {text:?}", quoted(path))).at(self.source.span(path));
-            let instead = match nearest(text, allowed.iter().copied()) {
-                Some(near) => format!("{near:?}"),
-                None => format!("one of {}", allowed.join(", ")),
+            // Platforms have other names elsewhere, which may be near the wrong one.
+            let mut meant = crate::platform::meant(text);
+            meant.retain(|name| allowed.contains(name));
+            if meant.is_empty() {
+                meant.extend(nearest(text, allowed.iter().copied()));
+            }
+            let instead = match meant[..] {
+                [] => format!("one of {}", allowed.join(", ")),
+                [one] => format!("{one:?}"),
+                ref several => format!("one of {}", several.join(", ")),
             };
             self.problems.push(problem.instead(instead));
         }

@@ -49,7 +49,13 @@ pub fn run(args: Args, out: &mut Output) -> Result<Code, Failure> {
         out.result(&Proposed { manifest: &args.output, found: &scan });
         return Ok(Code::Done);
     }
-    out.heading(&format!("{} files, {} in {}", scan.files.0, text_bytes(scan.files.1), super::shown(&args.folder)));
+    out.heading(&format!(
+        "{} file{}, {} in {}",
+        scan.files.0,
+        if scan.files.0 == 1 { "" } else { "s" },
+        text_bytes(scan.files.1),
+        super::shown(&args.folder)
+    ));
     for (kind, count) in &scan.kinds {
         let name = match (*kind, *count) {
             (kind, 1) => kind.to_owned(),

@@ -38,7 +38,12 @@ pub fn man(_: ManArgs, command: Command) -> Result<Code, Failure> {
 }
 
 fn print(text: &[u8]) -> Result<Code, Failure> {
-    // A reader that stops early (`| head`) is no trouble.
-    let _ = std::io::stdout().write_all(text);
-    Ok(Code::Done)
+    let mut out = std::io::stdout();
+    match out.write_all(text).and_then(|()| out.flush()) {
+        // A reader that stops early (`| head`) is no trouble.
+        Err(e) if e.kind() != std::io::ErrorKind::BrokenPipe => {
+            Err(Failure::io("can't write", Path::new("standard output"), &e))
+        }
+        _ => Ok(Code::Done),
+    }
 }

@@ -168,3 +168,48 @@ fn completions_and_the_manual_page_know_every_command() {
     }
     assert_eq!(folder.run(&["built"]).0, 2);
 }
+
+#[cfg(target_os = "linux")]
+#[test]
+fn a_full_disk_or_a_reader_that_leaves_is_no_panic() {
+    let folder = Folder::least();
+    let run = |line: &str| {
+        let line = line.replace("SHELF", crate::common::PROGRAM);
+        let out = std::process::Command::new("sh").args(["-c", &line]).current_dir(folder.path()).output();
+        let out = out.expect("a shell");
+        (code(&out), text(&out))
+    };
+    for command in ["plan", "check", "build", "plan --json", "man", "--version"] {
+        let (status, said) = run(&format!("SHELF {command} > /dev/full"));
+        assert!(!said.contains("panicked"), "{command}: {said}");
+        if command != "--version" {
+            assert!(status == 3 && said.contains("there is no space left"), "{command}: {status} {said}");
+        }
+        let (status, said) = run(&format!("SHELF {command} | true"));
+        assert!(status == 0 && !said.contains("panicked"), "{command}: {said}");
+        let (status, said) = run(&format!("SHELF {command} 2> /dev/full"));
+        assert!(status == 0, "{command}: {said}");
+    }
+    assert_eq!(run("SHELF plan nowhere > /dev/full 2> /dev/full").0, 1);
+    assert!(folder.at("packages/Least-1.0.0-linux-x64.AppImage").is_file(), "the work itself is done");
+}
+
+#[test]
+fn platforms_by_other_names_get_the_right_one_in_the_error() {
+    let folder = Folder::new();
+    for (written, right) in [
+        ("linux-amd64", "instead: \"linux-x64\""),
+        ("x86_64-unknown-linux-gnu", "instead: \"linux-x64\""),
+        ("aarch64-apple-darwin", "instead: \"macos-arm64\""),
+        ("win64", "instead: \"windows-x64\""),
+        ("x86_64", "instead: one of windows-x64, macos-x64, linux-x64"),
+        ("windows-x46", "instead: \"windows-x64\""),
+        ("amiga", "instead: one of windows-x64, windows-x86"),
+    ] {
+        folder.write("shelf.toml", crate::common::LEAST.replace("\"linux-x64\"", &format!("\"{written}\"")));
+        let (code, text) = folder.run(&["check"]);
+        assert!(code == 1 && text.contains(right), "{written}: {text}");
+    }
+    let (code, text) = folder.run(&["plan", "--platform", "darwin-arm64"]);
+    assert!(code == 2 && text.contains("macos-arm64 is meant"), "{text}");
+}

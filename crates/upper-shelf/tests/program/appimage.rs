@@ -1,7 +1,7 @@
 //! The AppImage really started: as root and as a user, with and without the kernel's help, whole and damaged. And read
 //! by programs that are not ours.
 
-use crate::common::{Folder, code, demo_package, start, text};
+use crate::common::{Folder, code, demo_package, put_program, start, text};
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
@@ -20,7 +20,7 @@ fn mounts(package: &Path) -> usize {
 fn copy(folder: &Folder, package: &Path) -> PathBuf {
     let own = folder.path().file_name().expect("a name").to_string_lossy();
     let own = folder.at(&format!("own-{}-{}.AppImage", std::process::id(), own.trim_start_matches('.')));
-    std::fs::copy(package, &own).expect("copied");
+    put_program(&own, &std::fs::read(package).expect("read"));
     own
 }
 
@@ -214,8 +214,7 @@ fn a_damaged_file_is_a_sentence_and_an_exit_code() {
     };
     let try_it = |bytes: &[u8], name: &str, args: &[&str]| {
         let path = folder.at(name);
-        folder.write(name, bytes);
-        std::fs::set_permissions(&path, std::os::unix::fs::PermissionsExt::from_mode(0o755)).expect("mode");
+        put_program(&path, bytes);
         Command::new("timeout")
             .args(["20", path.to_str().expect("utf-8")])
             .args(args)
@@ -275,7 +274,7 @@ fn a_flipped_bit_in_what_could_not_be_packed_is_said_by_whoever_meets_it() {
     let at = whole.windows(64).position(|w| w == &noise[1_500_000..1_500_064]).expect("it is stored as it is");
     let mut flipped = whole;
     flipped[at + 9] ^= 4;
-    std::fs::write(&own, &flipped).expect("written");
+    put_program(&own, &flipped);
     let sentence =
         "its content is not what was packed. The file is damaged or was not downloaded whole; please fetch it again.";
     let (_, said) = run(&[]);
@@ -291,7 +290,7 @@ fn a_flipped_bit_in_what_could_not_be_packed_is_said_by_whoever_meets_it() {
     let end = flipped.len() - 20;
     flipped[at + 9] ^= 4;
     flipped[end] ^= 1;
-    std::fs::write(&own, &flipped).expect("written");
+    put_program(&own, &flipped);
     let (status, said) = run(&[]);
     assert!(status == 125 && said.contains("the table of its checksums is not what was written"), "{said}");
     let name = own.file_name().expect("a name").to_string_lossy().into_owned();

@@ -1,6 +1,6 @@
 //! Killed, no space, two at once, read-only: a sentence, an exit code, and never half a package under its name.
 
-use crate::common::{Folder, LEAST, PROGRAM, code, text};
+use crate::common::{Folder, LEAST, PROGRAM, code, put_program, text};
 use std::process::{Command, Stdio};
 use std::time::Duration;
 
@@ -113,7 +113,7 @@ fn what_may_not_be_read_is_named_before_anything_is_packed() {
     std::fs::set_permissions(folder.at("built/private"), mode).expect("mode");
     // The program is copied to where another user can start it.
     let copy = folder.at("upper-shelf");
-    std::fs::copy(PROGRAM, &copy).expect("copied");
+    put_program(&copy, &std::fs::read(PROGRAM).expect("read"));
     let out = Command::new("setpriv")
         .args(["--reuid=65534", "--regid=65534", "--clear-groups"])
         .arg(&copy)

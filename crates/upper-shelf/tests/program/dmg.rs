@@ -1,7 +1,7 @@
 //! Disk images for macOS: built from real Mach-O programs, read by a real kernel and other independent readers, and
 //! refused where a Mac would refuse them.
 
-use crate::common::{Folder, macho};
+use crate::common::{Folder, macho, put_program};
 use std::path::PathBuf;
 use test_support::kernel::in_volume;
 use test_support::{judge_says_yes, noise, prose};
@@ -227,7 +227,7 @@ fn the_bundles_launcher_starts_the_program_with_everything_that_was_said_of_it()
     // On a Mac it is a program for both processors.
     let lipo = judge_says_yes("llvm-lipo-19", &["-archs", launcher.to_str().expect("text")]);
     assert_eq!(lipo.trim(), "x86_64 arm64");
-    std::fs::copy(launcher_for_this_machine(&folder), &launcher).expect("copied");
+    put_program(&launcher, &std::fs::read(launcher_for_this_machine(&folder)).expect("read"));
     let run = std::process::Command::new(&launcher).args(["a b", "'", ""]).output().expect("started");
     let code = code.canonicalize().expect("there");
     let code = code.to_str().expect("text");

@@ -134,6 +134,18 @@ pub fn demo_package(name: &str) -> PathBuf {
     demo().join("demo/packages").join(name)
 }
 
+/// Writes a program that a test starts at once. Another process does it: what a test has open for writing, a child of another
+/// test's thread has open too until it becomes its own program, and the system starts nothing that somebody could write to.
+#[cfg(unix)]
+pub fn put_program(path: &Path, bytes: &[u8]) {
+    use std::io::Write;
+    let mut install = Command::new("install");
+    let install = install.args(["-m", "755", "/dev/stdin"]).arg(path).stdin(std::process::Stdio::piped());
+    let mut child = install.spawn().expect("coreutils");
+    child.stdin.take().expect("piped").write_all(bytes).expect("written");
+    assert!(child.wait().expect("ended").success(), "{} can't be written", path.display());
+}
+
 /// Starts a finished AppImage with a clean environment.
 pub fn start(package: &Path) -> Command {
     let mut command = Command::new(package);

@@ -192,7 +192,7 @@ pub fn read(package: &Path, depth: Depth) -> Result<(&'static dyn Format, Footpr
     Err(Failure::new(
         Kind::Package,
         problem.instead(
-            "an AppImage, an MSI, a setup program (NSIS), a disk image (UDIF), a ZIP archive, a tar archive (gzip, zstd, xz), \
+            "an AppImage, an MSI, a setup program (NSIS), a disk image (UDIF), a ZIP archive, a tar archive (plain, gzip, zstd, xz), \
              a cabinet, or a program for Windows",
         ),
     ))

@@ -28,8 +28,8 @@ fn archives_of_the_usual_tools_are_listed_and_unpacked_with_or_without_a_common_
     let folder = tree();
     sh(&folder, "tar -C tree -czf with.tar.gz ./top && tar -C tree/top -cJf without.tar.xz .");
     sh(&folder, "tar -C tree -cf - top | zstd -q -o with.tar.zst && (cd tree && zip -qr ../with.zip top)");
-    sh(&folder, "cd tree/top && zip -qr ../../without.zip .");
-    for archive in ["with.tar.gz", "without.tar.xz", "with.tar.zst", "with.zip", "without.zip"] {
+    sh(&folder, "cd tree/top && zip -qr ../../without.zip . && tar -cf ../../plain.tar .");
+    for archive in ["with.tar.gz", "without.tar.xz", "with.tar.zst", "with.zip", "without.zip", "plain.tar"] {
         let seen = folder.ok(&["inspect", "--json", "--contents", archive]);
         let seen: serde_json::Value = serde_json::from_str(&seen).expect("JSON");
         let paths: Vec<&str> =
@@ -40,7 +40,7 @@ fn archives_of_the_usual_tools_are_listed_and_unpacked_with_or_without_a_common_
         sh(&folder, &format!("diff -r tree/top '{out}' && test -x '{out}/bin/run'"));
     }
     // All of them hold the same.
-    for archive in ["without.tar.xz", "with.tar.zst", "with.zip", "without.zip"] {
+    for archive in ["without.tar.xz", "with.tar.zst", "with.zip", "without.zip", "plain.tar"] {
         let (code, text) = folder.run(&["compare", "with.tar.gz", archive]);
         assert_eq!(code, 0, "{archive}: {text}");
     }

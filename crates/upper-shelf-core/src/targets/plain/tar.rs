@@ -105,15 +105,15 @@ impl Target for Tar {
 /// The archive's plain bytes; `None` when it is packed in no way that is known here.
 fn unpacked(package: &Path) -> Result<Option<Box<dyn Read>>, Failure> {
     let io = |e: io::Error| Failure::io("can't read", package, &e);
-    let mut magic = [0; 6];
-    if File::open(package).map_err(io)?.read_exact(&mut magic).is_err() {
-        return Ok(None);
-    }
+    let mut head = Vec::new();
+    File::open(package).and_then(|f| f.take(512).read_to_end(&mut head)).map_err(io)?;
     let file = File::open(package).map_err(io)?;
-    Ok(Some(match magic {
+    Ok(Some(match head[..] {
         [0x1f, 0x8b, ..] => Box::new(flate2::read::MultiGzDecoder::new(io::BufReader::new(file))),
         [0x28, 0xb5, 0x2f, 0xfd, ..] => Box::new(zstd::Decoder::new(file).map_err(io)?),
-        [0xfd, b'7', b'z', b'X', b'Z', 0] => Box::new(liblzma::read::XzDecoder::new_multi_decoder(file)),
+        [0xfd, b'7', b'z', b'X', b'Z', 0, ..] => Box::new(liblzma::read::XzDecoder::new_multi_decoder(file)),
+        // One that is not packed has its mark in the first entry's header (POSIX.1-1988, `ustar`).
+        _ if head.get(257..262) == Some(b"ustar") => Box::new(io::BufReader::new(file)),
         _ => return Ok(None),
     }))
 }

@@ -111,6 +111,12 @@ pub struct Outlet {
     next: usize,
 }
 
+impl Outlet {
+    fn wants(&self, file: &PayloadFile) -> bool {
+        !(self.once && file.further_name)
+    }
+}
+
 /// Makes an [`Outlet`] and a [`Stream`] for each writer; one for which it is true gets no file that is a further name of
 /// another, and indices that don't count them.
 pub fn streams(once: impl IntoIterator<Item = bool>) -> (Vec<Outlet>, Vec<Stream>) {
@@ -156,13 +162,14 @@ pub fn feed(
             }
             let Some((weight, chunks)) = ahead.pop_front() else { break };
             bytes_ahead -= weight;
-            let wanted = |w: &&mut Outlet| !(w.once && files[index].further_name);
-            for writer in writers.iter_mut().filter(wanted) {
+            let file = &files[index];
+            for writer in writers.iter_mut().filter(|w| w.wants(file)) {
                 let _ = writer.parts.send(Part::Begin(writer.next));
                 writer.next += 1;
             }
-            let wanted = |w: &&Outlet| !(w.once && files[index].further_name);
-            let send = |part: Part| writers.iter().filter(wanted).for_each(|w| drop(w.parts.send(part.clone())));
+            let send = |part: Part| {
+                writers.iter().filter(|w| w.wants(file)).for_each(|w| drop(w.parts.send(part.clone())));
+            };
             for chunk in chunks {
                 if stop.load(Ordering::Relaxed) {
                     break 'files;

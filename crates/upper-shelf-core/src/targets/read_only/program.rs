@@ -54,12 +54,15 @@ impl Format for Program {
                 console,
             });
         }
-        let mut bytes = Vec::new();
-        File::open(package).and_then(|f| f.take(MOST).read_to_end(&mut bytes)).map_err(io)?;
-        let (identity, platform, rules) =
-            if size > MOST { Default::default() } else { told(&bytes, platform).map_err(|e| damaged(package, e))? };
-        traces.extend(rules.into_iter().map(|(key, value)| Trace::Rule { key: key.into(), value }));
-        Ok(Some(Footprint::new(identity, platform, traces)))
+        let told = if size > MOST {
+            Told { platform, ..Told::default() }
+        } else {
+            let mut bytes = Vec::new();
+            File::open(package).and_then(|f| f.take(MOST).read_to_end(&mut bytes)).map_err(io)?;
+            told(&bytes, platform).map_err(|e| damaged(package, e))?
+        };
+        traces.extend(told.rules.into_iter().map(|(key, value)| Trace::Rule { key: key.into(), value }));
+        Ok(Some(Footprint::new(told.identity, told.platform, traces)))
     }
 
     fn files(&self, package: &Path, visit: Visit) -> Result<(), Failure> {
@@ -79,12 +82,16 @@ fn key(name: &str) -> String {
     stem.chars().map(|c| if c.is_ascii_alphanumeric() { c } else { '-' }).collect()
 }
 
-/// What the headers and the version information say: whose it is, for which processor, and what else is to be known.
-#[allow(clippy::type_complexity)]
-fn told(
-    bytes: &[u8],
+/// What the headers and the version information say.
+#[derive(Default)]
+struct Told {
+    identity: Identity,
     platform: Option<Platform>,
-) -> Result<(Identity, Option<Platform>, Vec<(&'static str, String)>), String> {
+    /// What else is to be known.
+    rules: Vec<(&'static str, String)>,
+}
+
+fn told(bytes: &[u8], platform: Option<Platform>) -> Result<Told, String> {
     let image = pe_image::Image::parse(bytes).map_err(|e| e.to_string())?;
     let platform = platform.or(match image.machine() {
         0x8664 => Some(Platform::WindowsX64),
@@ -113,5 +120,5 @@ fn told(
     if !libraries.is_empty() {
         rules.push(("libraries", libraries.into_iter().collect::<Vec<_>>().join(", ")));
     }
-    Ok((identity, platform, rules))
+    Ok(Told { identity, platform, rules })
 }

@@ -193,17 +193,32 @@ impl Wine {
     /// # Panics
     /// If it can't be started.
     pub fn code_beside(&self, args: &[&str]) -> i32 {
-        self.code_with(args, &[])
+        let mut command = wine(&self.prefix(), &self.home());
+        command.args(args).current_dir(self.folder.path().join("work"));
+        command.status().expect("wine is installed").code().unwrap_or(-1)
     }
 
-    /// The same with further variables.
+    /// The same, and the program is killed, as if the power failed, when it is about to write the line of this number (the
+    /// first is 1) into a log on drive C.
     ///
     /// # Panics
-    /// If it can't be started.
-    pub fn code_with(&self, args: &[&str], variables: &[(&str, &str)]) -> i32 {
-        let mut command = wine(&self.prefix(), &self.home());
-        command.envs(variables.iter().copied()).args(args).current_dir(self.folder.path().join("work"));
-        command.status().expect("wine is installed").code().unwrap_or(-1)
+    /// If the judge `strace` can't be started.
+    pub fn code_until_line(&self, args: &[&str], log: &str, line: u32) -> i32 {
+        let prefix = self.prefix().canonicalize().expect("a prefix");
+        let plain = wine(&self.prefix(), &self.home());
+        let mut command = Command::new("strace");
+        command.args(["-f", "-qq", "-o", "/dev/null", "-e", "trace=write"]);
+        command.arg("-P").arg(prefix.join("drive_c").join(log));
+        command.arg("-e").arg(format!("inject=write:signal=SIGKILL:when={line}")).arg("wine");
+        for (name, value) in plain.get_envs() {
+            match value {
+                Some(value) => command.env(name, value),
+                None => command.env_remove(name),
+            };
+        }
+        command.args(args).current_dir(self.folder.path().join("work"));
+        let status = command.status().unwrap_or_else(|e| panic!("the judge `strace` can't be started ({e})"));
+        status.code().unwrap_or(-1)
     }
 
     /// The same for a program that may never end: after some seconds it is ended, and there is no code.

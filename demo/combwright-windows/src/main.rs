@@ -20,7 +20,7 @@ pub struct Text<const N: usize> {
 }
 
 impl<const N: usize> Text<N> {
-    pub const fn new() -> Self {
+    pub const fn empty() -> Self {
         Self { units: [0; N], len: 0 }
     }
 
@@ -36,14 +36,13 @@ impl<const N: usize> Text<N> {
         text.encode_utf16().for_each(|u| self.push(u));
     }
 
-    pub fn add_wide(&mut self, text: *const u16) {
+    /// # Safety
+    /// The text ends with a zero.
+    pub unsafe fn add_wide(&mut self, text: *const u16) {
         let mut n = 0;
-        // SAFETY: the system's strings end with a zero.
-        unsafe {
-            while *text.add(n) != 0 {
-                self.push(*text.add(n));
-                n += 1;
-            }
+        while *text.add(n) != 0 {
+            self.push(*text.add(n));
+            n += 1;
         }
     }
 
@@ -52,12 +51,12 @@ impl<const N: usize> Text<N> {
     }
 }
 
-static mut PROGRAM: Text<2048> = Text::new();
-static mut FILE: Text<2048> = Text::new();
-static mut SCRATCH: Text<16384> = Text::new();
+static mut PROGRAM: Text<2048> = Text::empty();
+static mut FILE: Text<2048> = Text::empty();
+static mut SCRATCH: Text<16384> = Text::empty();
 static mut BYTES: [u8; 65536] = [0; 65536];
-static mut JOURNAL: Text<32768> = Text::new();
-static mut WANTED: Text<256> = Text::new();
+static mut JOURNAL: Text<32768> = Text::empty();
+static mut WANTED: Text<256> = Text::empty();
 
 fn starts(text: *const u16, with: &str) -> bool {
     // SAFETY: the comparison ends at the first difference, and the string ends with a zero.
@@ -70,7 +69,8 @@ fn starts(text: *const u16, with: &str) -> bool {
 /// Only from the one thread that runs.
 unsafe fn write(handle: isize, text: &[u16]) {
     let bytes = &mut *addr_of_mut!(BYTES);
-    let n = WideCharToMultiByte(65001, 0, text.as_ptr(), text.len() as i32, bytes.as_mut_ptr(), bytes.len() as i32, 0, 0);
+    let n =
+        WideCharToMultiByte(65001, 0, text.as_ptr(), text.len() as i32, bytes.as_mut_ptr(), bytes.len() as i32, 0, 0);
     let mut done = 0;
     WriteFile(handle, bytes.as_ptr(), n as u32, &mut done, 0);
 }
@@ -147,9 +147,10 @@ unsafe fn tell_places(to: *const u16, all: *mut *const u16, count: usize) {
     text.add("program  ");
     (*addr_of!(PROGRAM)).as_slice().iter().for_each(|u| text.push(*u));
     text.add("\nstarted  ");
-    text.len += GetCurrentDirectoryW((text.units.len() - text.len) as u32, text.units.as_mut_ptr().add(text.len)) as usize;
+    text.len +=
+        GetCurrentDirectoryW((text.units.len() - text.len) as u32, text.units.as_mut_ptr().add(text.len)) as usize;
     text.add("\nseason   ");
-    let mut name = Text::<32>::new();
+    let mut name = Text::<32>::empty();
     name.add("COMBWRIGHT_SEASON");
     text.len += GetEnvironmentVariableW(name.units.as_ptr(), text.units.as_mut_ptr().add(text.len), 256) as usize;
     text.add("\njournal  ");

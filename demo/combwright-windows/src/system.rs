@@ -41,10 +41,18 @@ pub struct Message {
     pub rest: [u32; 6],
 }
 
-#[link(name = "kernel32", kind = "raw-dylib")]
+#[cfg_attr(windows, link(name = "kernel32", kind = "raw-dylib"))]
 extern "system" {
     pub fn CloseHandle(handle: isize) -> i32;
-    pub fn CreateFileW(name: *const u16, access: u32, share: u32, security: usize, how: u32, flags: u32, template: isize) -> isize;
+    pub fn CreateFileW(
+        name: *const u16,
+        access: u32,
+        share: u32,
+        security: usize,
+        how: u32,
+        flags: u32,
+        template: isize,
+    ) -> isize;
     pub fn ExitProcess(code: u32) -> !;
     pub fn GetCommandLineW() -> *const u16;
     pub fn GetCurrentDirectoryW(len: u32, to: *mut u16) -> u32;
@@ -54,19 +62,41 @@ extern "system" {
     pub fn GetStdHandle(which: u32) -> isize;
     pub fn MultiByteToWideChar(page: u32, flags: u32, from: *const u8, len: i32, to: *mut u16, most: i32) -> i32;
     pub fn ReadFile(handle: isize, to: *mut u8, len: u32, done: *mut u32, overlapped: usize) -> i32;
-    pub fn WideCharToMultiByte(page: u32, flags: u32, from: *const u16, len: i32, to: *mut u8, most: i32, default: usize, used: usize) -> i32;
+    pub fn WideCharToMultiByte(
+        page: u32,
+        flags: u32,
+        from: *const u16,
+        len: i32,
+        to: *mut u8,
+        most: i32,
+        default: usize,
+        used: usize,
+    ) -> i32;
     pub fn WriteFile(handle: isize, from: *const u8, len: u32, done: *mut u32, overlapped: usize) -> i32;
 }
 
-#[link(name = "shell32", kind = "raw-dylib")]
+#[cfg_attr(windows, link(name = "shell32", kind = "raw-dylib"))]
 extern "system" {
     pub fn CommandLineToArgvW(line: *const u16, count: *mut i32) -> *mut *const u16;
 }
 
-#[link(name = "user32", kind = "raw-dylib")]
+#[cfg_attr(windows, link(name = "user32", kind = "raw-dylib"))]
 extern "system" {
     pub fn BeginPaint(window: isize, paint: *mut Paint) -> isize;
-    pub fn CreateWindowExW(ex: u32, class: *const u16, title: *const u16, style: u32, x: i32, y: i32, w: i32, h: i32, parent: isize, menu: isize, instance: isize, param: usize) -> isize;
+    pub fn CreateWindowExW(
+        ex: u32,
+        class: *const u16,
+        title: *const u16,
+        style: u32,
+        x: i32,
+        y: i32,
+        w: i32,
+        h: i32,
+        parent: isize,
+        menu: isize,
+        instance: isize,
+        param: usize,
+    ) -> isize;
     pub fn DefWindowProcW(window: isize, message: u32, w: usize, l: isize) -> isize;
     pub fn DispatchMessageW(message: *const Message) -> isize;
     pub fn DrawTextW(dc: isize, text: *const u16, len: i32, rect: *mut Rect, format: u32) -> i32;
@@ -80,9 +110,24 @@ extern "system" {
     pub fn RegisterClassW(class: *const Class) -> u16;
 }
 
-#[link(name = "gdi32", kind = "raw-dylib")]
+#[cfg_attr(windows, link(name = "gdi32", kind = "raw-dylib"))]
 extern "system" {
-    pub fn CreateFontW(h: i32, w: i32, e: i32, o: i32, weight: i32, italic: u32, under: u32, strike: u32, set: u32, out: u32, clip: u32, quality: u32, pitch: u32, face: *const u16) -> isize;
+    pub fn CreateFontW(
+        h: i32,
+        w: i32,
+        e: i32,
+        o: i32,
+        weight: i32,
+        italic: u32,
+        under: u32,
+        strike: u32,
+        set: u32,
+        out: u32,
+        clip: u32,
+        quality: u32,
+        pitch: u32,
+        face: *const u16,
+    ) -> isize;
     pub fn CreateSolidBrush(color: u32) -> isize;
     pub fn DeleteObject(object: isize) -> i32;
     pub fn GetStockObject(which: i32) -> isize;

@@ -3,7 +3,6 @@
 use crate::system::*;
 use crate::{Text, TITLE};
 
-
 const WIDTH: i32 = 860;
 const HEIGHT: i32 = 560;
 /// Colours as Windows has them: blue, green, red.
@@ -69,12 +68,21 @@ unsafe fn fill(dc: isize, rect: Rect, color: u32) {
 
 unsafe fn cell(dc: isize, x: i32, y: i32, r: i32) {
     let h = r * 866 / 1000;
-    let points = [[x - r, y], [x - r / 2, y - h], [x + r / 2, y - h], [x + r, y], [x + r / 2, y + h], [x - r / 2, y + h]];
+    let points =
+        [[x - r, y], [x - r / 2, y - h], [x + r / 2, y - h], [x + r, y], [x + r / 2, y + h], [x - r / 2, y + h]];
     Polygon(dc, points.as_ptr(), 6);
 }
 
-unsafe fn line(dc: isize, text: &[u16], x: i32, y: i32, size: i32, weight: i32, color: u32, right: i32) {
-    let mut face = Text::<32>::new();
+/// How a line looks.
+struct Style {
+    size: i32,
+    weight: i32,
+    color: u32,
+}
+
+unsafe fn line(dc: isize, text: &[u16], (x, y): (i32, i32), style: &Style, right: i32) {
+    let Style { size, weight, color } = *style;
+    let mut face = Text::<32>::empty();
     face.add("Segoe UI");
     let font = CreateFontW(-size, 0, 0, 0, weight, 0, 0, 0, 1, 0, 0, 5, 0, face.units.as_ptr());
     let old = SelectObject(dc, font);
@@ -98,10 +106,10 @@ unsafe fn draw(dc: isize, all: Rect) {
     SelectObject(dc, pen);
     SelectObject(dc, old);
     DeleteObject(brush);
-    line(dc, &TITLE[..10], 124, 18, 30, 600, DARK, all.right - 24);
-    let mut below = Text::<64>::new();
+    line(dc, &TITLE[..10], (124, 18), &Style { size: 30, weight: 600, color: DARK }, all.right - 24);
+    let mut below = Text::<64>::empty();
     below.add("the journal of your hives");
-    line(dc, below.as_slice(), 126, 58, 16, 400, DARK, all.right - 24);
+    line(dc, below.as_slice(), (126, 58), &Style { size: 16, weight: 400, color: DARK }, all.right - 24);
     let text = (*SHOWN).as_slice();
     let (mut y, mut from) = (116, 0);
     while from < text.len() && y < all.bottom - 24 {
@@ -114,10 +122,10 @@ unsafe fn draw(dc: isize, all: Rect) {
         }
         if hive {
             y += 10;
-            line(dc, &row[6..row.len() - 1], 28, y, 19, 600, DARK, all.right - 24);
+            line(dc, &row[6..row.len() - 1], (28, y), &Style { size: 19, weight: 600, color: DARK }, all.right - 24);
             y += 30;
         } else {
-            line(dc, row, 48, y, 15, 400, SOFT, all.right - 24);
+            line(dc, row, (48, y), &Style { size: 15, weight: 400, color: SOFT }, all.right - 24);
             y += 24;
         }
     }

@@ -97,7 +97,8 @@ fn draw(canvas: &mut Canvas, journal: &Journal, art: &[Picture; 2], chosen: usiz
         }
         canvas.picture(&art[1], 22, y - 2);
         canvas.text(&hive.name, 90, y + 24, 19.0, BROWN);
-        let visits = if hive.visits.len() == 1 { "1 visit".to_owned() } else { format!("{} visits", hive.visits.len()) };
+        let visits =
+            if hive.visits.len() == 1 { "1 visit".to_owned() } else { format!("{} visits", hive.visits.len()) };
         canvas.text(&visits, 90, y + 46, 14.0, SOFT);
     }
     if let Some(hive) = journal.hives.get(chosen) {
@@ -127,7 +128,19 @@ pub fn show(journal: &Journal, data: &Path, file: &Path, chosen: usize) -> Resul
     let events = EventMask::EXPOSURE | EventMask::BUTTON_PRESS | EventMask::KEY_PRESS;
     let settings = CreateWindowAux::new().event_mask(events).background_pixel(CREAM);
     let (w, h) = (WIDTH as u16, HEIGHT as u16);
-    let made = server.create_window(screen.root_depth, window, screen.root, 60, 60, w, h, 0, WindowClass::INPUT_OUTPUT, 0, &settings);
+    let made = server.create_window(
+        screen.root_depth,
+        window,
+        screen.root,
+        60,
+        60,
+        w,
+        h,
+        0,
+        WindowClass::INPUT_OUTPUT,
+        0,
+        &settings,
+    );
     made.map_err(|e| say(&e))?;
     let atom = |name: &str| -> Result<u32, String> {
         let cookie = server.intern_atom(false, name.as_bytes()).map_err(|e| say(&e))?;
@@ -136,7 +149,9 @@ pub fn show(journal: &Journal, data: &Path, file: &Path, chosen: usize) -> Resul
     let (protocols, close) = (atom("WM_PROTOCOLS")?, atom("WM_DELETE_WINDOW")?);
     server.change_property32(PropMode::REPLACE, window, protocols, AtomEnum::ATOM, &[close]).map_err(|e| say(&e))?;
     for (property, value) in [(AtomEnum::WM_NAME, "Combwright"), (AtomEnum::WM_CLASS, "combwright\0Combwright\0")] {
-        server.change_property8(PropMode::REPLACE, window, property, AtomEnum::STRING, value.as_bytes()).map_err(|e| say(&e))?;
+        server
+            .change_property8(PropMode::REPLACE, window, property, AtomEnum::STRING, value.as_bytes())
+            .map_err(|e| say(&e))?;
     }
     let gc = server.generate_id().map_err(|e| say(&e))?;
     server.create_gc(gc, window, &CreateGCAux::new()).map_err(|e| say(&e))?;
@@ -164,7 +179,9 @@ pub fn show(journal: &Journal, data: &Path, file: &Path, chosen: usize) -> Resul
             let rows = &canvas.pixels[strip * WIDTH..(strip + 40).min(HEIGHT) * WIDTH];
             let bytes: Vec<u8> = rows.iter().flat_map(|p| p.to_le_bytes()).collect();
             let (height, y) = ((rows.len() / WIDTH) as u16, strip as i16);
-            server.put_image(ImageFormat::Z_PIXMAP, window, gc, w, height, 0, y, 0, screen.root_depth, &bytes).map_err(|e| say(&e))?;
+            server
+                .put_image(ImageFormat::Z_PIXMAP, window, gc, w, height, 0, y, 0, screen.root_depth, &bytes)
+                .map_err(|e| say(&e))?;
         }
         server.flush().map_err(|e| say(&e))?;
     }

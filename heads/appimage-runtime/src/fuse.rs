@@ -94,7 +94,13 @@ struct Request<'b> {
 impl<'b> Request<'b> {
     fn parse(bytes: &'b [u8]) -> Option<Self> {
         let (head, body) = bytes.split_at_checked(HEADER_IN)?;
-        Some(Self { opcode: u32_at(head, 4), unique: u64_at(head, 8), node: u64_at(head, 16), process: u32_at(head, 32), body })
+        Some(Self {
+            opcode: u32_at(head, 4),
+            unique: u64_at(head, 8),
+            node: u64_at(head, 16),
+            process: u32_at(head, 32),
+            body,
+        })
     }
 }
 
@@ -152,7 +158,8 @@ fn errors_of(process: u32) -> Option<OwnedFd> {
     };
     let by_name = || {
         let flags = libc::O_NONBLOCK | libc::O_NOCTTY;
-        let options = std::fs::OpenOptions::new().append(true).custom_flags(flags).open(format!("/proc/{process}/fd/2"));
+        let options =
+            std::fs::OpenOptions::new().append(true).custom_flags(flags).open(format!("/proc/{process}/fd/2"));
         options.ok().map(OwnedFd::from)
     };
     shared.or_else(by_name)

@@ -45,7 +45,8 @@ impl Bundle {
         let file = File::open("/proc/self/exe")
             .map_err(|e| Failure::new(format!("This program can't open its own file: {e}.")))?;
         let path = std::fs::read_link("/proc/self/exe").unwrap_or_default();
-        let offset = elf_end(&file).ok_or_else(|| Failure::new(format!("{}: the file's head is damaged.", path.display())))?;
+        let offset =
+            elf_end(&file).ok_or_else(|| Failure::new(format!("{}: the file's head is damaged.", path.display())))?;
         Ok(Self { path, file, offset })
     }
 

@@ -171,8 +171,7 @@ fn mount_by_kernel(bundle: &Bundle, folder: &Path) -> io::Result<OwnedFd> {
     let (target, options) = (c_string(folder.as_os_str().as_bytes())?, c_string(options.as_bytes())?);
     let flags = libc::MS_RDONLY | libc::MS_NOSUID | libc::MS_NODEV;
     // SAFETY: all pointers are to strings that live until the call is over.
-    let done =
-        unsafe { libc::mount(source.as_ptr(), target.as_ptr(), kind.as_ptr(), flags, options.as_ptr().cast()) };
+    let done = unsafe { libc::mount(source.as_ptr(), target.as_ptr(), kind.as_ptr(), flags, options.as_ptr().cast()) };
     if done == 0 {
         Ok(device)
     } else {
@@ -185,7 +184,8 @@ fn helper() -> io::Result<PathBuf> {
     let path = std::env::var_os("PATH").unwrap_or_default();
     let folders = std::env::split_paths(&path).chain(["/usr/bin", "/bin", "/usr/local/bin"].map(PathBuf::from));
     let folders: Vec<PathBuf> = folders.filter(|p| p.is_absolute()).collect();
-    let found = ["fusermount3", "fusermount"].iter().find_map(|n| folders.iter().map(|f| f.join(n)).find(|p| p.is_file()));
+    let found =
+        ["fusermount3", "fusermount"].iter().find_map(|n| folders.iter().map(|f| f.join(n)).find(|p| p.is_file()));
     found.ok_or_else(|| io::Error::new(io::ErrorKind::NotFound, "fusermount3 is not installed"))
 }
 

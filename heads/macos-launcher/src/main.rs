@@ -14,7 +14,7 @@
 #![no_main]
 
 use core::ffi::{c_char, c_int, c_void};
-use core::ptr::{null, null_mut};
+use core::ptr::{addr_of_mut, null, null_mut};
 
 #[cfg_attr(target_os = "macos", link(name = "System"))]
 #[cfg_attr(target_os = "linux", link(name = "c"))]
@@ -131,7 +131,7 @@ fn own_path() -> &'static [u8] {
 /// # Safety
 /// The path ends with a zero.
 unsafe fn whole(path: *const c_char) -> Option<&'static [u8]> {
-    let into = &mut *(&raw mut SAID);
+    let into = &mut *addr_of_mut!(SAID);
     let file = open(path, 0);
     let mut there = 0;
     while file >= 0 && there < into.len() {
@@ -155,7 +155,7 @@ unsafe extern "C" fn main(count: c_int, arguments: *const *const c_char) -> c_in
     let own = own_path();
     let folder = |path: &'static [u8]| &path[..path.iter().rposition(|b| *b == b'/').unwrap_or(0)];
     let install = folder(own);
-    let mut texts = Texts { room: &mut *(&raw mut TEXTS), at: 0 };
+    let mut texts = Texts { room: &mut *addr_of_mut!(TEXTS), at: 0 };
     let said = texts.text(folder(install), b"/Resources/UpperShelf.launch", install);
     let Some(said) = whole(said) else { fail(own, BROKEN) };
     // Behind the last zero there is nothing.
@@ -163,7 +163,7 @@ unsafe extern "C" fn main(count: c_int, arguments: *const *const c_char) -> c_in
     let mut next = || parts.next().unwrap_or(&[]);
     let (file, working, own_arguments) = (next(), next(), number(next()));
     let program = texts.path(file, install);
-    let list = &mut *(&raw mut ARGUMENTS);
+    let list = &mut *addr_of_mut!(ARGUMENTS);
     // One place stays for the zero at the list's end.
     if own_arguments + count.max(1) as usize >= list.len() {
         fail(b"so long a line", BROKEN);

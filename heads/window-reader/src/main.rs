@@ -93,7 +93,15 @@ unsafe fn text_of(window: isize) -> *const u16 {
     let text = &mut *addr_of_mut!(TEXT);
     text[0] = 0;
     let mut result = 0;
-    SendMessageTimeoutW(window, WM_GETTEXT, text.len() - 1, text.as_mut_ptr() as isize, ABORT_IF_HUNG, 2000, &mut result);
+    SendMessageTimeoutW(
+        window,
+        WM_GETTEXT,
+        text.len() - 1,
+        text.as_mut_ptr() as isize,
+        ABORT_IF_HUNG,
+        2000,
+        &mut result,
+    );
     text.as_ptr()
 }
 
@@ -153,7 +161,8 @@ unsafe extern "system" fn control(window: isize, top: isize) -> i32 {
     put_text(text);
     put(10);
     let wanted = *addr_of_mut!(WANTED);
-    if enabled && !wanted.is_null() && !*addr_of_mut!(WANTED_WINDOW) && is_class(&class, "Button") && same(text, wanted) {
+    if enabled && !wanted.is_null() && !*addr_of_mut!(WANTED_WINDOW) && is_class(&class, "Button") && same(text, wanted)
+    {
         *addr_of_mut!(FOUND) = window;
     }
     1
@@ -200,7 +209,16 @@ unsafe fn stands_still() -> bool {
 
 unsafe fn write(file: isize) {
     let (seen, bytes) = (&*addr_of_mut!(SEEN), &mut *addr_of_mut!(BYTES));
-    let n = WideCharToMultiByte(65001, 0, seen.items.as_ptr(), seen.len as i32, bytes.as_mut_ptr(), bytes.len() as i32, 0, 0);
+    let n = WideCharToMultiByte(
+        65001,
+        0,
+        seen.items.as_ptr(),
+        seen.len as i32,
+        bytes.as_mut_ptr(),
+        bytes.len() as i32,
+        0,
+        0,
+    );
     let mut done = 0;
     WriteFile(file, bytes.as_ptr(), n as u32, &mut done, 0);
 }

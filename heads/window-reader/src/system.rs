@@ -12,13 +12,30 @@ pub struct Rect {
 
 pub type Visit = unsafe extern "system" fn(isize, isize) -> i32;
 
-#[link(name = "kernel32", kind = "raw-dylib")]
+#[cfg_attr(windows, link(name = "kernel32", kind = "raw-dylib"))]
 extern "system" {
-    pub fn CreateFileW(name: *const u16, access: u32, share: u32, security: usize, how: u32, flags: u32, template: isize) -> isize;
+    pub fn CreateFileW(
+        name: *const u16,
+        access: u32,
+        share: u32,
+        security: usize,
+        how: u32,
+        flags: u32,
+        template: isize,
+    ) -> isize;
     pub fn ExitProcess(code: u32) -> !;
     pub fn GetCommandLineW() -> *const u16;
     pub fn Sleep(milliseconds: u32);
-    pub fn WideCharToMultiByte(page: u32, flags: u32, from: *const u16, len: i32, to: *mut u8, most: i32, default: usize, used: usize) -> i32;
+    pub fn WideCharToMultiByte(
+        page: u32,
+        flags: u32,
+        from: *const u16,
+        len: i32,
+        to: *mut u8,
+        most: i32,
+        default: usize,
+        used: usize,
+    ) -> i32;
     pub fn WriteFile(handle: isize, from: *const u8, len: u32, done: *mut u32, overlapped: usize) -> i32;
 }
 
@@ -45,7 +62,7 @@ pub struct ServiceEntry {
 /// `SERVICE_STATUS`: type, state, accepted controls, exit codes, check point, wait hint.
 pub type ServiceStatus = [u32; 7];
 
-#[link(name = "kernel32", kind = "raw-dylib")]
+#[cfg_attr(windows, link(name = "kernel32", kind = "raw-dylib"))]
 extern "system" {
     pub fn CloseHandle(handle: isize) -> i32;
     pub fn GetCurrentProcess() -> isize;
@@ -53,13 +70,23 @@ extern "system" {
     pub fn WaitForSingleObject(handle: isize, milliseconds: u32) -> u32;
 }
 
-#[link(name = "advapi32", kind = "raw-dylib")]
+#[cfg_attr(windows, link(name = "advapi32", kind = "raw-dylib"))]
 extern "system" {
     pub fn CreateProcessAsUserW(
-        token: isize, name: usize, line: *const u16, process: usize, thread: usize, inherit: i32, flags: u32, environment: usize,
-        folder: usize, startup: *const StartupInfo, info: *mut ProcessInfo,
+        token: isize,
+        name: usize,
+        line: *const u16,
+        process: usize,
+        thread: usize,
+        inherit: i32,
+        flags: u32,
+        environment: usize,
+        folder: usize,
+        startup: *const StartupInfo,
+        info: *mut ProcessInfo,
     ) -> i32;
-    pub fn DuplicateTokenEx(token: isize, access: u32, security: usize, level: u32, kind: u32, copy: *mut isize) -> i32;
+    pub fn DuplicateTokenEx(token: isize, access: u32, security: usize, level: u32, kind: u32, copy: *mut isize)
+        -> i32;
     pub fn GetTokenInformation(token: isize, class: u32, to: *mut isize, size: u32, needed: *mut u32) -> i32;
     pub fn OpenProcessToken(process: isize, access: u32, token: *mut isize) -> i32;
     pub fn RegisterServiceCtrlHandlerW(name: *const u16, handler: unsafe extern "system" fn(u32)) -> isize;
@@ -67,7 +94,7 @@ extern "system" {
     pub fn StartServiceCtrlDispatcherW(entries: *const ServiceEntry) -> i32;
 }
 
-#[link(name = "user32", kind = "raw-dylib")]
+#[cfg_attr(windows, link(name = "user32", kind = "raw-dylib"))]
 extern "system" {
     pub fn EnumChildWindows(parent: isize, visit: Visit, data: isize) -> i32;
     pub fn EnumWindows(visit: Visit, data: isize) -> i32;
@@ -77,10 +104,18 @@ extern "system" {
     pub fn IsWindowVisible(window: isize) -> i32;
     pub fn MapWindowPoints(from: isize, to: isize, points: *mut Rect, count: u32) -> i32;
     pub fn PostMessageW(window: isize, message: u32, w: usize, l: isize) -> i32;
-    pub fn SendMessageTimeoutW(window: isize, message: u32, w: usize, l: isize, flags: u32, milliseconds: u32, result: *mut usize) -> isize;
+    pub fn SendMessageTimeoutW(
+        window: isize,
+        message: u32,
+        w: usize,
+        l: isize,
+        flags: u32,
+        milliseconds: u32,
+        result: *mut usize,
+    ) -> isize;
 }
 
-#[link(name = "shell32", kind = "raw-dylib")]
+#[cfg_attr(windows, link(name = "shell32", kind = "raw-dylib"))]
 extern "system" {
     pub fn CommandLineToArgvW(line: *const u16, count: *mut i32) -> *const *const u16;
 }

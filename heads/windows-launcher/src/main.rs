@@ -132,11 +132,16 @@ unsafe fn complain(path: &Text) -> ! {
     end(MISSING)
 }
 
+/// A number where the system takes a name.
+const fn number(n: usize) -> *const u16 {
+    core::ptr::without_provenance(n)
+}
+
 /// # Safety
 /// Called once, by the system.
 #[no_mangle]
 unsafe extern "C" fn start() -> ! {
-    let resource = FindResourceW(null_mut(), 1 as *const u16, 10 as *const u16);
+    let resource = FindResourceW(null_mut(), number(1), number(10));
     let mut told: *const u16 = LockResource(LoadResource(null_mut(), resource)).cast();
     if told.is_null() {
         end(13);

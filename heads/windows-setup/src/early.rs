@@ -4,7 +4,9 @@
 use crate::text::{cat, path, Text};
 use core::ffi::c_void;
 use windows_sys::core::PCSTR;
-use windows_sys::Win32::System::LibraryLoader::{GetModuleHandleW, GetProcAddress, LoadLibraryExW, LOAD_WITH_ALTERED_SEARCH_PATH};
+use windows_sys::Win32::System::LibraryLoader::{
+    GetModuleHandleW, GetProcAddress, LoadLibraryExW, LOAD_WITH_ALTERED_SEARCH_PATH,
+};
 use windows_sys::Win32::System::SystemInformation::GetSystemDirectoryW;
 
 #[path = "../../shared/load_config.rs"]

@@ -4,7 +4,9 @@ use crate::system::{code, done, Fault, Result};
 use crate::text::{cat, hex, path, t, thread, Scope, Text, EMPTY};
 use alloc::vec;
 use alloc::vec::Vec;
-use windows_sys::Win32::Foundation::{CloseHandle, FILETIME, GENERIC_READ, GENERIC_WRITE, HANDLE, INVALID_HANDLE_VALUE};
+use windows_sys::Win32::Foundation::{
+    CloseHandle, FILETIME, GENERIC_READ, GENERIC_WRITE, HANDLE, INVALID_HANDLE_VALUE,
+};
 use windows_sys::Win32::Security as se;
 use windows_sys::Win32::Storage::FileSystem as fs;
 
@@ -56,9 +58,21 @@ impl File {
     fn with(path: Text, access: u32, share: u32, how: u32) -> Result<Self> {
         // SAFETY: the name ends with a zero.
         let handle = unsafe {
-            fs::CreateFileW(long(path), access, share, core::ptr::null(), how, fs::FILE_ATTRIBUTE_NORMAL, core::ptr::null_mut())
+            fs::CreateFileW(
+                long(path),
+                access,
+                share,
+                core::ptr::null(),
+                how,
+                fs::FILE_ATTRIBUTE_NORMAL,
+                core::ptr::null_mut(),
+            )
         };
-        if handle == INVALID_HANDLE_VALUE { Err(Fault::last(path)) } else { Ok(Self(handle)) }
+        if handle == INVALID_HANDLE_VALUE {
+            Err(Fault::last(path))
+        } else {
+            Ok(Self(handle))
+        }
     }
 
     pub fn open(path: Text) -> Result<Self> {
@@ -342,7 +356,10 @@ pub fn fresh_folder(administrator: bool) -> Result<Text> {
             let mut descriptor = core::ptr::null_mut();
             if administrator {
                 let ok = se::Authorization::ConvertStringSecurityDescriptorToSecurityDescriptorW(
-                    CLOSED.ptr(), 1, &mut descriptor, core::ptr::null_mut(),
+                    CLOSED.ptr(),
+                    1,
+                    &mut descriptor,
+                    core::ptr::null_mut(),
                 );
                 done(ok, folder)?;
             }
@@ -370,7 +387,11 @@ pub fn is_fresh(folder: Text) -> bool {
 pub fn make_folder(path: Text) -> Result<()> {
     // SAFETY: the name ends with a zero.
     let result = done(unsafe { fs::CreateDirectoryW(long(path), core::ptr::null()) }, path);
-    if result.is_err() && is_folder(path) { Ok(()) } else { result }
+    if result.is_err() && is_folder(path) {
+        Ok(())
+    } else {
+        result
+    }
 }
 
 /// The folders above a path that are not there yet, the topmost first; then the path itself if it is missing.
@@ -389,7 +410,11 @@ pub fn make_folders(path: Text) -> Result<()> {
     for folder in missing_folders(path) {
         make_folder(folder)?;
     }
-    if is_folder(path) { Ok(()) } else { Err(Fault::new(code::FAILED, t!("setup-folder"), path)) }
+    if is_folder(path) {
+        Ok(())
+    } else {
+        Err(Fault::new(code::FAILED, t!("setup-folder"), path))
+    }
 }
 
 /// Removes a folder if it is empty.

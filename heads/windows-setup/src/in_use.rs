@@ -1,5 +1,6 @@
 //! Files that running programs use: found before anything is changed, and the person (or the command line) asked.
 
+use crate::early::Library;
 use crate::files;
 use crate::journal::{Change, LATER};
 use crate::record::PROGRAM;
@@ -7,7 +8,6 @@ use crate::system::{code, Fault, Result};
 use crate::text::{join, sort, t, Text};
 use crate::watch::{Answer, Watch};
 use alloc::vec::Vec;
-use crate::early::Library;
 use core::ffi::c_void;
 use core::ptr::null;
 use core::sync::atomic::Ordering;

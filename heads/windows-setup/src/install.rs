@@ -7,9 +7,9 @@ use crate::journal::{self, Change, Found, FOLDER};
 use crate::package::Package;
 use crate::plan::Plan;
 use crate::product::Product;
+use crate::programs::{self, is_administrator};
 use crate::record::Record;
 use crate::registry::{self, At, Data};
-use crate::programs::{self, is_administrator};
 use crate::services;
 use crate::system::{code, Fault, Result};
 use crate::text::{cat, inner_first, number, path, sort, t, Text, EMPTY};
@@ -55,7 +55,7 @@ pub fn is_newer(a: Text, b: Text) -> bool {
     setup_rules::version::is_newer(a.units(), b.units())
 }
 
-#[link(name = "ntdll", kind = "raw-dylib")]
+#[cfg_attr(windows, link(name = "ntdll", kind = "raw-dylib"))]
 extern "system" {
     fn RtlGetVersion(info: *mut windows_sys::Win32::System::SystemInformation::OSVERSIONINFOW) -> i32;
 }
@@ -377,5 +377,9 @@ fn add_fonts(fonts: &[Text]) {
 
 /// The exit code of something that is done.
 pub fn done_code() -> u32 {
-    if journal::RESTART.load(Ordering::Relaxed) { code::RESTART } else { code::DONE }
+    if journal::RESTART.load(Ordering::Relaxed) {
+        code::RESTART
+    } else {
+        code::DONE
+    }
 }

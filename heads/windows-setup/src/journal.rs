@@ -65,7 +65,11 @@ fn put_aside(stage: Text, path: Text, n: u32) -> Result<()> {
 
 fn bring_back(stage: Text, path: Text, n: u32) -> Result<()> {
     let old = waiting(stage, n, true);
-    if files::exists(old) { files::rename(old, path) } else { Ok(()) }
+    if files::exists(old) {
+        files::rename(old, path)
+    } else {
+        Ok(())
+    }
 }
 
 /// What replaces a file when the system starts again.

@@ -67,9 +67,13 @@ impl Lines {
     pub fn config(&mut self, config: Option<Config>) -> &mut Self {
         match config {
             None => self.text(t!("none")),
-            Some(c) => {
-                self.text(c.name).text(c.title).text(c.description).text(c.command).number(c.start as u32).text(c.account)
-            }
+            Some(c) => self
+                .text(c.name)
+                .text(c.title)
+                .text(c.description)
+                .text(c.command)
+                .number(c.start as u32)
+                .text(c.account),
         }
     }
 
@@ -95,7 +99,11 @@ impl Fields {
     pub fn of(bytes: &[u8]) -> Result<Self> {
         let units = from_utf8(bytes);
         let end = t!("\nend\n").units();
-        if units.ends_with(end) || units == end[1..] { Ok(Self { units: units.leak(), at: 0, ended: true }) } else { Err(broken()) }
+        if units.ends_with(end) || units == end[1..] {
+            Ok(Self { units: units.leak(), at: 0, ended: true })
+        } else {
+            Err(broken())
+        }
     }
 
     /// The next line's kind; none behind the last one.
@@ -146,7 +154,11 @@ impl Fields {
     }
 
     pub fn text(&mut self) -> Result<Text> {
-        if self.ended { Err(broken()) } else { Ok(self.next()) }
+        if self.ended {
+            Err(broken())
+        } else {
+            Ok(self.next())
+        }
     }
 
     pub fn number(&mut self) -> Result<u32> {

@@ -45,9 +45,22 @@ impl Log {
             };
             let two = |n: u16| digits(n.into(), 2);
             let line = cat(&[
-                digits(now.wYear.into(), 4), t!("-"), two(now.wMonth), t!("-"), two(now.wDay), t!(" "), two(now.wHour), t!(":"),
-                two(now.wMinute), t!(":"), two(now.wSecond), t!("."), digits(now.wMilliseconds.into(), 3), t!("  "),
-                cat(parts), t!("\r\n"),
+                digits(now.wYear.into(), 4),
+                t!("-"),
+                two(now.wMonth),
+                t!("-"),
+                two(now.wDay),
+                t!(" "),
+                two(now.wHour),
+                t!(":"),
+                two(now.wMinute),
+                t!(":"),
+                two(now.wSecond),
+                t!("."),
+                digits(now.wMilliseconds.into(), 3),
+                t!("  "),
+                cat(parts),
+                t!("\r\n"),
             ]);
             let _ = file.write(&to_utf8(line.units()), self.path);
         }

@@ -17,7 +17,6 @@ mod install;
 mod journal;
 mod lines;
 mod log;
-mod own;
 mod package;
 mod places;
 mod plan;
@@ -43,13 +42,13 @@ use alloc::boxed::Box;
 use alloc::vec::Vec;
 use core::sync::atomic::{AtomicIsize, Ordering};
 use journal::FOLDER;
+use nsis_archive::note::kind::SHORTCUT;
 use package::Package;
 use product::Product;
 use record::{Record, PROGRAM};
 use settings::Settings;
 use system::{code, Fault, Result};
 use text::{cat, path, t, Text, EMPTY};
-use nsis_archive::note::kind::SHORTCUT;
 use twin::Twin;
 use windows_sys::Win32::Foundation::{CloseHandle, GetLastError, ERROR_ALREADY_EXISTS, HANDLE};
 use windows_sys::Win32::System::Threading::{CreateMutexW, ExitProcess};
@@ -177,13 +176,20 @@ fn run() -> u32 {
 fn set_up(mut package: Package, product: &'static Product, settings: Result<Settings>) -> u32 {
     let settings: &'static Settings = match settings {
         Ok(settings) => Box::leak(Box::new(settings)),
-        Err(fault) => return silent::end_early(true, cat(&[fault.detail, t!(" is no switch of this program.")]), fault.code),
+        Err(fault) => {
+            return silent::end_early(true, cat(&[fault.detail, t!(" is no switch of this program.")]), fault.code)
+        }
     };
     let end = |fault: Fault| silent::end_early(settings.silent, fault.detail, fault.code);
     if let Err(fault) = settings.fits(product) {
         return end(fault);
     }
-    if !settings.silent && !settings.elevated && !settings.resume && !programs::is_administrator() && is_for_everyone(&package, product) {
+    if !settings.silent
+        && !settings.elevated
+        && !settings.resume
+        && !programs::is_administrator()
+        && is_for_everyone(&package, product)
+    {
         // Only an administrator can change what is there for everyone: one is asked for before anything is begun.
         let line = cat(&[t!("/ELEVATED "), settings.line]);
         return programs::run_elevated(package.path, line).unwrap_or(code::CANCELLED);
@@ -202,10 +208,11 @@ fn set_up(mut package: Package, product: &'static Product, settings: Result<Sett
     log.line(&[package.path, t!(" is whole")]);
     shortcut::begin();
     let mut watch = watch::Watch::silent(&mut log, settings.in_use);
-    let ready = one_at_a_time(product).and_then(|()| install::resume(product, &mut watch)).and_then(|()| match settings.from {
-        Some(folder) => install::installed_in(product, folder),
-        None => install::installed(product),
-    });
+    let ready =
+        one_at_a_time(product).and_then(|()| install::resume(product, &mut watch)).and_then(|()| match settings.from {
+            Some(folder) => install::installed_in(product, folder),
+            None => install::installed(product),
+        });
     if settings.resume {
         // Resuming was all. The copy that does it at a login lies in the folder that it has cleared.
         let stage = package.path.parent();

@@ -11,7 +11,11 @@ pub fn known(folder: u32) -> Text {
     // SAFETY: the buffer has the 260 letters that the function asks for.
     unsafe {
         shell::SHGetFolderPathW(
-            core::ptr::null_mut(), (folder | shell::CSIDL_FLAG_CREATE) as i32, core::ptr::null_mut(), 0, buffer.as_mut_ptr(),
+            core::ptr::null_mut(),
+            (folder | shell::CSIDL_FLAG_CREATE) as i32,
+            core::ptr::null_mut(),
+            0,
+            buffer.as_mut_ptr(),
         )
     };
     Text::up_to_zero(&buffer).without_slash()
@@ -19,7 +23,11 @@ pub fn known(folder: u32) -> Text {
 
 /// The folder that programs go into.
 pub fn programs(machine: bool) -> Text {
-    if machine { known(shell::CSIDL_PROGRAM_FILES) } else { path(known(shell::CSIDL_LOCAL_APPDATA), t!("Programs")) }
+    if machine {
+        known(shell::CSIDL_PROGRAM_FILES)
+    } else {
+        path(known(shell::CSIDL_LOCAL_APPDATA), t!("Programs"))
+    }
 }
 
 /// The folder of shortcuts: 0 menu, 1 desktop, 2 startup.

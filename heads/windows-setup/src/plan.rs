@@ -35,7 +35,8 @@ pub struct Plan<'p> {
 /// A variable's value without some items, and with others; nothing if there are none left. `hidden` stands for the
 /// machine's value where a person's own would hide it.
 fn with_items(now: Option<Data>, hidden: Text, without: &[Item], with: &[Item]) -> Option<Data> {
-    let (kind, text) = now.map_or((windows_sys::Win32::System::Registry::REG_EXPAND_SZ, hidden), |d| (d.kind, d.as_text()));
+    let (kind, text) =
+        now.map_or((windows_sys::Win32::System::Registry::REG_EXPAND_SZ, hidden), |d| (d.kind, d.as_text()));
     let mut items = text.split(b';');
     let gone = |i: Text| without.iter().chain(with).any(|w| w.text.same(i));
     items.retain(|i| !i.is_empty() && !gone(*i));
@@ -342,7 +343,8 @@ fn leave(old: &Record, changes: &mut Vec<Change>, next: u32, new: Option<&Record
     let (files, folders) = (Names::new(&new.files), Names::new(&new.folders));
     let own = path(new.folder, NAME);
     for (n, file) in old.files.iter().enumerate() {
-        if !files.has(*file) && !(!is_removal && file.same(own)) && !old.was_changed(*file) {
+        let is_ours = !is_removal && file.same(own);
+        if !is_ours && !files.has(*file) && !old.was_changed(*file) {
             changes.push(Change::NoFile(*file, next + n as u32));
         }
     }

@@ -265,7 +265,11 @@ impl Product {
         let Some(language) = self.languages.get(language) else { return EMPTY };
         // Behind the code, the system's numbers with their count, and the count of the words.
         let words = 2 + language.number(1).max(0) as usize;
-        if n < language.number(words).max(0) as usize { language.text(words + 1 + n) } else { EMPTY }
+        if n < language.number(words).max(0) as usize {
+            language.text(words + 1 + n)
+        } else {
+            EMPTY
+        }
     }
 
     /// The language with this code, or that of the system, or the first.

@@ -27,11 +27,32 @@ pub fn start(product: &Product, chosen: &Chosen, key: Text) {
         let flags = th::CREATE_UNICODE_ENVIRONMENT;
         let mut ok = 0;
         if let Some(token) = token {
-            ok = th::CreateProcessWithTokenW(token, 0, null(), line.ptr().cast_mut(), 0, null(), folder.ptr(), &info, &mut process);
+            ok = th::CreateProcessWithTokenW(
+                token,
+                0,
+                null(),
+                line.ptr().cast_mut(),
+                0,
+                null(),
+                folder.ptr(),
+                &info,
+                &mut process,
+            );
             CloseHandle(token);
         }
         if ok == 0 {
-            ok = th::CreateProcessW(null(), line.ptr().cast_mut(), null(), null(), 0, flags, null(), folder.ptr(), &info, &mut process);
+            ok = th::CreateProcessW(
+                null(),
+                line.ptr().cast_mut(),
+                null(),
+                null(),
+                0,
+                flags,
+                null(),
+                folder.ptr(),
+                &info,
+                &mut process,
+            );
         }
         if ok != 0 {
             CloseHandle(process.hProcess);
@@ -60,7 +81,11 @@ fn shell_token() -> Option<HANDLE> {
         if !opened {
             return None;
         }
-        let access = se::TOKEN_QUERY | se::TOKEN_ASSIGN_PRIMARY | se::TOKEN_DUPLICATE | se::TOKEN_ADJUST_DEFAULT | se::TOKEN_ADJUST_SESSIONID;
+        let access = se::TOKEN_QUERY
+            | se::TOKEN_ASSIGN_PRIMARY
+            | se::TOKEN_DUPLICATE
+            | se::TOKEN_ADJUST_DEFAULT
+            | se::TOKEN_ADJUST_SESSIONID;
         let ok = se::DuplicateTokenEx(token, access, null(), se::SecurityImpersonation, se::TokenPrimary, &mut copy);
         CloseHandle(token);
         (ok != 0).then_some(copy)
@@ -131,7 +156,18 @@ pub fn run(path: Text, line: Text, folder: Text) -> Option<u32> {
         info.cb = core::mem::size_of_val(&info) as u32;
         let mut process: th::PROCESS_INFORMATION = core::mem::zeroed();
         let folder = if folder.is_empty() { null() } else { folder.ptr() };
-        let ok = th::CreateProcessW(null(), line.ptr().cast_mut(), null(), null(), 1, 0, null(), folder, &info, &mut process);
+        let ok = th::CreateProcessW(
+            null(),
+            line.ptr().cast_mut(),
+            null(),
+            null(),
+            1,
+            0,
+            null(),
+            folder,
+            &info,
+            &mut process,
+        );
         if ok == 0 {
             return None;
         }

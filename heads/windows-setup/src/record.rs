@@ -106,7 +106,8 @@ impl Record {
         let folder = self.folder.units();
         let links = [0, 1, 2].map(|place| places::shortcuts(place, self.machine));
         let below = |path: Text| trust::is_below(path.units(), folder);
-        let is_link = |path: Text| path.ends(t!(".lnk")) && links.iter().any(|l| trust::is_below(path.units(), l.units()));
+        let is_link =
+            |path: Text| path.ends(t!(".lnk")) && links.iter().any(|l| trust::is_below(path.units(), l.units()));
         let of_ours = [
             own_key(product),
             path(t!("Software\\Microsoft\\Windows\\CurrentVersion\\Uninstall"), product.id),
@@ -128,7 +129,8 @@ impl Record {
         let mut it = Self { folder, ..Self::default() };
         let mut f = Fields::of(bytes)?;
         while let Some(kind) = f.kind() {
-            match kind.among(t!("version|machine|desktop|startup|choice|folder|file|font|kept|key|value|item|service")) {
+            match kind.among(t!("version|machine|desktop|startup|choice|folder|file|font|kept|key|value|item|service"))
+            {
                 0 => it.version = f.text()?,
                 1 => it.machine = f.flag()?,
                 2 => it.desktop = f.flag()?,

@@ -45,7 +45,10 @@ impl At {
     }
 
     pub fn same(self, other: Self) -> bool {
-        self.machine == other.machine && self.narrow == other.narrow && self.key.same(other.key) && self.name.same(other.name)
+        self.machine == other.machine
+            && self.narrow == other.narrow
+            && self.key.same(other.key)
+            && self.name.same(other.name)
     }
 }
 
@@ -126,12 +129,20 @@ impl Data {
 }
 
 fn root(machine: bool) -> reg::HKEY {
-    if machine { reg::HKEY_LOCAL_MACHINE } else { reg::HKEY_CURRENT_USER }
+    if machine {
+        reg::HKEY_LOCAL_MACHINE
+    } else {
+        reg::HKEY_CURRENT_USER
+    }
 }
 
 fn view(narrow: bool) -> u32 {
     // A 32-bit head for 32-bit products sees their part without being told.
-    if narrow || cfg!(target_arch = "x86") { reg::KEY_WOW64_32KEY } else { reg::KEY_WOW64_64KEY }
+    if narrow || cfg!(target_arch = "x86") {
+        reg::KEY_WOW64_32KEY
+    } else {
+        reg::KEY_WOW64_64KEY
+    }
 }
 
 struct Key(reg::HKEY);
@@ -157,7 +168,11 @@ fn create(at: At, access: u32) -> Result<Key> {
     let error = unsafe {
         reg::RegCreateKeyExW(root(at.machine), at.key.ptr(), 0, null(), 0, access, null(), &mut key, null_mut())
     };
-    if error == 0 { Ok(Key(key)) } else { Err(Fault::of(at.key, error)) }
+    if error == 0 {
+        Ok(Key(key))
+    } else {
+        Err(Fault::of(at.key, error))
+    }
 }
 
 pub fn read(at: At) -> Option<Data> {
@@ -186,9 +201,14 @@ pub fn text(machine: bool, key: Text, name: Text) -> Text {
 pub fn set(at: At, data: Data) -> Result<()> {
     let key = create(at, reg::KEY_SET_VALUE)?;
     // SAFETY: the name ends with a zero; the data has as many bytes as is said.
-    let error =
-        unsafe { reg::RegSetValueExW(key.0, at.name.ptr(), 0, data.kind, data.bytes.as_ptr(), data.bytes.len() as u32) };
-    if error == 0 { Ok(()) } else { Err(Fault::of(at.key, error)) }
+    let error = unsafe {
+        reg::RegSetValueExW(key.0, at.name.ptr(), 0, data.kind, data.bytes.as_ptr(), data.bytes.len() as u32)
+    };
+    if error == 0 {
+        Ok(())
+    } else {
+        Err(Fault::of(at.key, error))
+    }
 }
 
 /// Takes a value away.

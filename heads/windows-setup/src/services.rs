@@ -33,7 +33,11 @@ impl Drop for Handle {
 fn manager() -> Result<Handle> {
     // SAFETY: null stands for this machine and its active services.
     let handle = unsafe { sc::OpenSCManagerW(core::ptr::null(), core::ptr::null(), sc::SC_MANAGER_ALL_ACCESS) };
-    if handle.is_null() { Err(Fault::last(t!("services"))) } else { Ok(Handle(handle)) }
+    if handle.is_null() {
+        Err(Fault::last(t!("services")))
+    } else {
+        Ok(Handle(handle))
+    }
 }
 
 fn open(manager: &Handle, name: Text) -> Option<Handle> {
@@ -58,16 +62,36 @@ pub fn set(config: Config) -> Result<()> {
         match open(&manager, config.name) {
             Some(service) => {
                 let ok = sc::ChangeServiceConfigW(
-                    service.0, sc::SERVICE_WIN32_OWN_PROCESS, start, sc::SERVICE_ERROR_NORMAL, command, null,
-                    core::ptr::null_mut(), null, account, null, title,
+                    service.0,
+                    sc::SERVICE_WIN32_OWN_PROCESS,
+                    start,
+                    sc::SERVICE_ERROR_NORMAL,
+                    command,
+                    null,
+                    core::ptr::null_mut(),
+                    null,
+                    account,
+                    null,
+                    title,
                 );
                 done(ok, config.name)?;
                 service
             }
             None => {
                 let handle = sc::CreateServiceW(
-                    manager.0, name, title, sc::SERVICE_ALL_ACCESS, sc::SERVICE_WIN32_OWN_PROCESS, start,
-                    sc::SERVICE_ERROR_NORMAL, command, null, core::ptr::null_mut(), null, account, null,
+                    manager.0,
+                    name,
+                    title,
+                    sc::SERVICE_ALL_ACCESS,
+                    sc::SERVICE_WIN32_OWN_PROCESS,
+                    start,
+                    sc::SERVICE_ERROR_NORMAL,
+                    command,
+                    null,
+                    core::ptr::null_mut(),
+                    null,
+                    account,
+                    null,
                 );
                 if handle.is_null() {
                     return Err(Fault::last(config.name));
@@ -92,7 +116,10 @@ pub fn stop(name: Text) -> bool {
     // SAFETY: the structure is plain data, filled by the system.
     unsafe {
         let mut status: sc::SERVICE_STATUS = core::mem::zeroed();
-        while sc::QueryServiceStatus(service.0, &mut status) != 0 && status.dwCurrentState != sc::SERVICE_STOPPED && ticks() < end {
+        while sc::QueryServiceStatus(service.0, &mut status) != 0
+            && status.dwCurrentState != sc::SERVICE_STOPPED
+            && ticks() < end
+        {
             // One that is only starting can't be stopped yet, and one that has just started may not listen yet.
             if !asked && status.dwCurrentState == sc::SERVICE_RUNNING {
                 // One that never listens is left alone after five seconds.

@@ -121,7 +121,9 @@ impl Settings {
 impl Settings {
     /// What of it this product does not have; said before anything is changed.
     pub fn fits(&self, product: &Product) -> Result<()> {
-        let wrong = |what: Text, known: Text| Err(Fault::new(code::USAGE, t!("setup-usage"), cat(&[what, t!("; possible: "), known])));
+        let wrong = |what: Text, known: Text| {
+            Err(Fault::new(code::USAGE, t!("setup-usage"), cat(&[what, t!("; possible: "), known])))
+        };
         let mut keys = Vec::new();
         for choice in &product.choices {
             keys.push(choice.text(0));
@@ -159,7 +161,11 @@ fn arguments(line: Text) -> Vec<Text> {
 
 /// An argument in the form in which programs take lines apart.
 pub fn quoted(argument: Text) -> Text {
-    if argument.is_empty() || argument.has(b" \t\"\n\x0B") { in_quotes(argument) } else { argument }
+    if argument.is_empty() || argument.has(b" \t\"\n\x0B") {
+        in_quotes(argument)
+    } else {
+        argument
+    }
 }
 
 fn in_quotes(argument: Text) -> Text {

@@ -4,7 +4,9 @@ use crate::system::{Fault, Result};
 use crate::text::Text;
 use core::ffi::c_void;
 use windows_sys::core::{GUID, HRESULT};
-use windows_sys::Win32::System::Com::{CoCreateInstance, CoInitializeEx, CLSCTX_INPROC_SERVER, COINIT_APARTMENTTHREADED};
+use windows_sys::Win32::System::Com::{
+    CoCreateInstance, CoInitializeEx, CLSCTX_INPROC_SERVER, COINIT_APARTMENTTHREADED,
+};
 
 const CLASS: GUID = GUID::from_u128(0x00021401_0000_0000_c000_000000000046);
 const SHELL_LINK: GUID = GUID::from_u128(0x000214f9_0000_0000_c000_000000000046);
@@ -71,7 +73,11 @@ impl Drop for Held {
 }
 
 fn checked(result: HRESULT, path: Text) -> Result<()> {
-    if result < 0 { Err(Fault::of(path, result as u32)) } else { Ok(()) }
+    if result < 0 {
+        Err(Fault::of(path, result as u32))
+    } else {
+        Ok(())
+    }
 }
 
 /// Gets the thread ready for the shell's objects.

@@ -50,7 +50,9 @@ pub fn run(run: Run, watch: &mut Watch) -> u32 {
     let Run { package, product, chosen, old, .. } = run;
     let result: Result<()> = match run.fault {
         Some(fault) => Err(fault),
-        None if run.removes => crate::uninstaller_of(package, old).and_then(|p| install::remove(product, old, &p, watch)),
+        None if run.removes => {
+            crate::uninstaller_of(package, old).and_then(|p| install::remove(product, old, &p, watch))
+        }
         None => install::install(package, product, chosen, old, run.twin, watch),
     };
     watch.log.result(&result);

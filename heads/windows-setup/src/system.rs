@@ -116,5 +116,9 @@ pub type Result<T> = core::result::Result<T, Fault>;
 /// A result of a call that gives nothing for a failure.
 #[inline(never)]
 pub fn done(ok: i32, what: Text) -> Result<()> {
-    if ok == 0 { Err(Fault::last(what)) } else { Ok(()) }
+    if ok == 0 {
+        Err(Fault::last(what))
+    } else {
+        Ok(())
+    }
 }

@@ -1,7 +1,6 @@
 //! Texts in the system's own form: UTF-16 with a zero at the end, so that every call takes them as they are. They are
 //! small to pass and never change; their memory is given back by the scope that they were made in, or never.
 
-use crate::own;
 use alloc::vec::Vec;
 use core::cell::UnsafeCell;
 use core::cmp::Ordering;
@@ -16,13 +15,34 @@ use windows_sys::Win32::System::Threading::GetCurrentThreadId;
 #[repr(transparent)]
 pub struct Text(*const u16);
 
+/// The program's own texts, one byte a letter, each with a zero behind it (`build.rs` gathers them): half as large in the
+/// file as the system's form, which is made of them once, at the start.
+const TEXTS: &[u8] = include_bytes!(concat!(env!("OUT_DIR"), "/texts"));
+
+/// Where one of them stands.
+pub const fn place(text: &str) -> usize {
+    let text = text.as_bytes();
+    let mut at = 0;
+    while at + text.len() < TEXTS.len() {
+        let mut n = 0;
+        while n < text.len() && TEXTS[at + n] == text[n] {
+            n += 1;
+        }
+        if n == text.len() && TEXTS[at + n] == 0 {
+            return at;
+        }
+        at += 1;
+    }
+    panic!("build.rs did not find this text")
+}
+
 /// Room for letters that are put there once.
-pub struct Letters(UnsafeCell<[u16; own::ALL.len()]>);
+pub struct Letters(UnsafeCell<[u16; TEXTS.len()]>);
 
 // SAFETY: they are put there before there is a second thread.
 unsafe impl Sync for Letters {}
 
-pub static OWN: Letters = Letters(UnsafeCell::new([0; own::ALL.len()]));
+pub static OWN: Letters = Letters(UnsafeCell::new([0; TEXTS.len()]));
 
 impl Letters {
     pub const fn at(&'static self, place: usize) -> Text {
@@ -34,7 +54,7 @@ impl Letters {
 /// A text of the program's own.
 macro_rules! t {
     ($text:literal) => {
-        const { $crate::text::OWN.at($crate::own::place($text)) }
+        const { $crate::text::OWN.at($crate::text::place($text)) }
     };
 }
 pub(crate) use t;
@@ -318,7 +338,14 @@ pub fn to_utf8(units: &[u16]) -> Vec<u8> {
     // SAFETY: the buffers are as long as is said; a letter becomes three bytes at most.
     let n = unsafe {
         WideCharToMultiByte(
-            CP_UTF8, 0, units.as_ptr(), count, bytes.as_mut_ptr(), bytes.len() as i32, core::ptr::null(), null_mut(),
+            CP_UTF8,
+            0,
+            units.as_ptr(),
+            count,
+            bytes.as_mut_ptr(),
+            bytes.len() as i32,
+            core::ptr::null(),
+            null_mut(),
         )
     };
     bytes.truncate(n as usize);
@@ -390,7 +417,7 @@ pub fn begin() {
     // SAFETY: nothing else runs yet; there is room for each letter.
     unsafe {
         FIRST_THREAD = GetCurrentThreadId();
-        for (n, letter) in own::ALL.iter().enumerate() {
+        for (n, letter) in TEXTS.iter().enumerate() {
             *OWN.0.get().cast::<u16>().add(n) = u16::from(*letter);
         }
     }

@@ -6,8 +6,7 @@ use crate::settings::InUse;
 use crate::system::{code, Fault, Result};
 use crate::text::{digits, t, Text, EMPTY};
 use crate::wizard;
-use windows_sys::Win32::System::Environment::GetEnvironmentVariableW;
-use windows_sys::Win32::System::Threading::{GetCurrentProcess, Sleep, TerminateProcess};
+use windows_sys::Win32::System::Threading::Sleep;
 
 /// What somebody says when files are in use.
 #[derive(Clone, Copy, PartialEq, Eq)]
@@ -33,8 +32,6 @@ pub struct Watch<'l> {
     pub log: &'l mut Log,
     who: Who,
     at: u32,
-    /// The step at which a test stops the program.
-    stop: u32,
     /// All changes, and how many are made.
     all: u32,
     made: u32,
@@ -42,10 +39,7 @@ pub struct Watch<'l> {
 
 impl<'l> Watch<'l> {
     fn new(log: &'l mut Log, who: Who) -> Self {
-        let mut buffer = [0u16; 16];
-        // SAFETY: the buffer is as long as is said, and empty if there is no such variable.
-        unsafe { GetEnvironmentVariableW(t!("UPPER_SHELF_STOP_AT").ptr(), buffer.as_mut_ptr(), 16) };
-        Self { log, who, at: 0, stop: Text::up_to_zero(&buffer).number(), all: 0, made: 0 }
+        Self { log, who, at: 0, all: 0, made: 0 }
     }
 
     pub fn silent(log: &'l mut Log, in_use: InUse) -> Self {
@@ -84,14 +78,10 @@ impl<'l> Watch<'l> {
         }
     }
 
-    /// A step is done. A test can stop the program there, as if the power failed.
+    /// A step is done.
     pub fn step(&mut self, what: Text) {
         self.at += 1;
         self.log.line(&[digits(self.at, 5), t!(" "), what]);
-        if self.at == self.stop {
-            // SAFETY: ends this process at once.
-            unsafe { TerminateProcess(GetCurrentProcess(), 1) };
-        }
     }
 
     /// Changes are about to be made.

@@ -58,7 +58,22 @@ impl Look {
             let height = -(points * dpi / 72);
             // SAFETY: the name ends with a zero.
             unsafe {
-                gdi::CreateFontW(height, 0, 0, 0, weight as i32, 0, 0, 0, gdi::DEFAULT_CHARSET.into(), 0, 0, gdi::CLEARTYPE_QUALITY.into(), 0, t!("Segoe UI").ptr())
+                gdi::CreateFontW(
+                    height,
+                    0,
+                    0,
+                    0,
+                    weight as i32,
+                    0,
+                    0,
+                    0,
+                    gdi::DEFAULT_CHARSET.into(),
+                    0,
+                    0,
+                    gdi::CLEARTYPE_QUALITY.into(),
+                    0,
+                    t!("Segoe UI").ptr(),
+                )
             }
         };
         let (font, title) = (font(9, gdi::FW_NORMAL), font(13, gdi::FW_BOLD));
@@ -75,7 +90,12 @@ impl Look {
     /// Where a control is.
     pub fn rect(&self, item: Item) -> RECT {
         let at = |n: usize| item.number(control::AT + n);
-        RECT { left: self.px(at(0)), top: self.px(at(1)), right: self.px(at(0) + at(2)), bottom: self.px(at(1) + at(3)) }
+        RECT {
+            left: self.px(at(0)),
+            top: self.px(at(1)),
+            right: self.px(at(0) + at(2)),
+            bottom: self.px(at(1) + at(3)),
+        }
     }
 
     pub fn free(&self) {
@@ -115,8 +135,18 @@ pub fn make(title: Text, page: &Page, look: &Look, owner: HWND) -> HWND {
         let left = (area.left + area.right - width) / 2;
         let top = (area.top + area.bottom - height) / 2;
         let window = wm::CreateWindowExW(
-            wm::WS_EX_DLGMODALFRAME | wm::WS_EX_CONTROLPARENT, CLASS.ptr(), title.ptr(), style, left, top, width, height,
-            owner, null_mut(), GetModuleHandleW(null()), null(),
+            wm::WS_EX_DLGMODALFRAME | wm::WS_EX_CONTROLPARENT,
+            CLASS.ptr(),
+            title.ptr(),
+            style,
+            left,
+            top,
+            width,
+            height,
+            owner,
+            null_mut(),
+            GetModuleHandleW(null()),
+            null(),
         );
         for (size, which) in [(32, wm::ICON_BIG), (16, wm::ICON_SMALL)] {
             wm::SendMessageW(window, wm::WM_SETICON, which as usize, icon(look.dpi * size / 96) as isize);
@@ -128,7 +158,9 @@ pub fn make(title: Text, page: &Page, look: &Look, owner: HWND) -> HWND {
 /// The product's picture in so many pixels.
 pub fn icon(size: i32) -> wm::HICON {
     // SAFETY: the resource's number is that of the icon that the tool puts into the head.
-    unsafe { wm::LoadImageW(GetModuleHandleW(null()), 1 as *const u16, wm::IMAGE_ICON, size, size, 0).cast() }
+    unsafe {
+        wm::LoadImageW(GetModuleHandleW(null()), core::ptr::without_provenance(1), wm::IMAGE_ICON, size, size, 0).cast()
+    }
 }
 
 /// Draws what is no control: the strip with the picture, the lines.
@@ -210,9 +242,18 @@ impl Child<'_> {
         // SAFETY: texts end with a zero; the parent is alive.
         unsafe {
             let made = wm::CreateWindowExW(
-                if self.deep { wm::WS_EX_CLIENTEDGE } else { 0 }, self.class.ptr(), self.text.ptr(), style, rect.left, rect.top,
-                rect.right - rect.left, rect.bottom - rect.top, self.window, self.id as usize as *mut _,
-                GetModuleHandleW(null()), null(),
+                if self.deep { wm::WS_EX_CLIENTEDGE } else { 0 },
+                self.class.ptr(),
+                self.text.ptr(),
+                style,
+                rect.left,
+                rect.top,
+                rect.right - rect.left,
+                rect.bottom - rect.top,
+                self.window,
+                self.id as usize as *mut _,
+                GetModuleHandleW(null()),
+                null(),
             );
             send(made, wm::WM_SETFONT, self.font as usize, 1);
             made

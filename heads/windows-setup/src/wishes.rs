@@ -43,7 +43,11 @@ impl Chosen {
 
     /// A path below the product's folder.
     pub fn path(&self, inside: Text) -> Text {
-        if inside.is_empty() { self.folder } else { path(self.folder, inside) }
+        if inside.is_empty() {
+            self.folder
+        } else {
+            path(self.folder, inside)
+        }
     }
 
     /// A text with the product's folder put in.
@@ -131,7 +135,11 @@ impl Work<'_> {
     /// The name by which the task bar knows a program's windows: the product's, for its first one.
     fn model(&self, key: Text) -> Text {
         let first = self.product.programs.first().map_or(EMPTY, |p| p.text(0));
-        if key.is(first) { self.product.id } else { cat(&[self.product.id, t!("."), key]) }
+        if key.is(first) {
+            self.product.id
+        } else {
+            cat(&[self.product.id, t!("."), key])
+        }
     }
 
     /// What the product can open, for the system's own page of standard programs.

@@ -228,7 +228,8 @@ impl Ui {
         self.show(t!("Progress"));
         // SAFETY: the thread takes the job over.
         unsafe {
-            let thread = th::CreateThread(null(), 1 << 20, Some(work), Box::into_raw(job) as *const c_void, 0, null_mut());
+            let thread =
+                th::CreateThread(null(), 1 << 20, Some(work), Box::into_raw(job) as *const c_void, 0, null_mut());
             if thread.is_null() {
                 self.failed(Fault::last(t!("a thread")));
             }
@@ -422,8 +423,24 @@ pub fn run(start: Start) -> u32 {
     let log_path = log.path;
     let job = Job { package, product, chosen: chosen.clone(), old, twin, log, task: Task::Install };
     let all = Ui {
-        product, settings, language, chosen, old, twin, accepted: false, start_now, page, asking: null_mut(), window: null_mut(), look,
-        programs: Vec::new(), said: Vec::new(), job: Some(Box::new(job)), working: false, log_path, outcome: code::CANCELLED,
+        product,
+        settings,
+        language,
+        chosen,
+        old,
+        twin,
+        accepted: false,
+        start_now,
+        page,
+        asking: null_mut(),
+        window: null_mut(),
+        look,
+        programs: Vec::new(),
+        said: Vec::new(),
+        job: Some(Box::new(job)),
+        working: false,
+        log_path,
+        outcome: code::CANCELLED,
     };
     // SAFETY: one thread has windows, and this is its only way in.
     unsafe {

@@ -93,7 +93,7 @@ fn at_each_step(machine: &Wine, args: &[&str], before: Option<&str>, after: Opti
     let mut outcomes = BTreeSet::new();
     let own = r"HKLM\Software\works.fernhollow.frames";
     for step in 1..120 {
-        machine.code_with(args, &[("UPPER_SHELF_STOP_AT", &step.to_string())]);
+        machine.code_until_line(args, "log.txt", step);
         let log = log(machine);
         let last = log.lines().last().unwrap_or_default().to_owned();
         if last.ends_with("done") {

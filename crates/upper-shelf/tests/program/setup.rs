@@ -80,25 +80,6 @@ fn no_head_is_larger_than_112_kilobytes() {
     }
 }
 
-#[test]
-fn the_head_has_no_text_that_it_does_not_say() {
-    let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../heads/windows-setup/src");
-    let own = std::fs::read_to_string(folder.join("own.rs")).expect("the texts");
-    let list = own.split_once("= b\"").and_then(|(_, rest)| rest.split_once("\";\n")).expect("a list").0;
-    let list = list.replace("\\\n", "").replace("\\x01", "\\u{1}");
-    let mut sources = String::new();
-    for file in [folder.clone(), folder.join("wizard")].iter().flat_map(|f| std::fs::read_dir(f).expect("a folder")) {
-        let path = file.expect("an entry").path();
-        if path.is_file() && !path.ends_with("own.rs") {
-            sources += &std::fs::read_to_string(path).expect("a source");
-        }
-    }
-    let texts: Vec<&str> = list.split("\\0").filter(|t| !t.is_empty()).collect();
-    assert!(texts.len() > 100, "{} texts", texts.len());
-    let unsaid: Vec<_> = texts.iter().filter(|t| !sources.contains(&format!("{t}\""))).collect();
-    assert!(unsaid.is_empty(), "own.rs can do without {unsaid:?}");
-}
-
 fn size_of(folder: &Path) -> u64 {
     let entries = std::fs::read_dir(folder).expect("a folder").flatten();
     let size = |e: std::fs::DirEntry| {

@@ -85,8 +85,7 @@ fn a_journal_that_was_changed_is_not_followed_and_one_that_was_not_is() {
         let mut stop = 40;
         let stage = machine.c().join("Tools/~setup");
         loop {
-            let number = stop.to_string();
-            machine.code_of(&[&name, "/S", LOG, r"/FOLDER=C:\Tools"], &[("UPPER_SHELF_STOP_AT", &number)]);
+            machine.code_until_line(&[&name, "/S", LOG, r"/FOLDER=C:\Tools"], "log.txt", stop);
             if stage.join("journal").exists() {
                 break;
             }

@@ -1,7 +1,7 @@
 //! One picture into every size and form that a system wants: PNG sizes and SVG for icon themes, ICO, ICNS.
 
 use crate::content::ContentHash;
-use crate::footprint::{IconForm, Trace};
+use crate::footprint::{IconForm, IconImage};
 use crate::problem::{Failure, Kind, Problem, Span};
 use crate::svg::{self, Fonts};
 use image::codecs::png::{CompressionType, FilterType, PngEncoder};
@@ -176,10 +176,10 @@ impl Icon {
         drawing.into_iter().chain(pictures).collect()
     }
 
-    /// The traces of the icon theme's files.
-    pub fn traces(&self) -> Vec<Trace> {
+    /// The icon theme's files, as a footprint has them.
+    pub fn images(&self) -> Vec<IconImage> {
         let files = self.theme_files("x").into_iter();
-        files.map(|(form, _, bytes)| Trace::Icon { form, content: Some(ContentHash::of(&bytes)) }).collect()
+        files.map(|(form, _, bytes)| IconImage { form, content: Some(ContentHash::of(&bytes)) }).collect()
     }
 }
 

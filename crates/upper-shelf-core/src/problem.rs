@@ -1,5 +1,6 @@
 //! What is wrong, where, why, and what to write instead: all that can be said at once, for people and for machines.
 
+use crate::footprint::{Item, TraceKey};
 use serde::Serialize;
 use std::fmt;
 use std::ops::Range;
@@ -47,6 +48,15 @@ impl Span {
     }
 }
 
+/// What a problem is about. Whoever knows the manifest looks up where that is written.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum About {
+    /// An item of the footprint.
+    Item(TraceKey<'static>),
+    /// A setting, by its keys in the manifest with dots between them.
+    Setting(&'static str),
+}
+
 /// One thing that is wrong.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct Problem {
@@ -60,6 +70,9 @@ pub struct Problem {
     /// The file or folder that it is about, if it is not about a place in a text.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub path: Option<PathBuf>,
+    /// What it is about, as long as nobody has looked up where that is written.
+    #[serde(skip)]
+    pub about: Option<About>,
     /// Why it matters.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub why: Option<String>,
@@ -71,7 +84,15 @@ pub struct Problem {
 impl Problem {
     /// An error.
     pub fn error(what: impl Into<String>) -> Self {
-        Self { severity: Severity::Error, what: what.into(), span: None, path: None, why: None, instead: None }
+        Self {
+            severity: Severity::Error,
+            what: what.into(),
+            span: None,
+            path: None,
+            about: None,
+            why: None,
+            instead: None,
+        }
     }
     /// A warning.
     pub fn warning(what: impl Into<String>) -> Self {
@@ -80,6 +101,16 @@ impl Problem {
     /// Adds the place in a text.
     pub fn at(mut self, span: Option<Span>) -> Self {
         self.span = span;
+        self
+    }
+    /// Adds the item that it is about.
+    pub fn about(mut self, item: &impl Item) -> Self {
+        self.about = Some(About::Item(item.key().into_owned()));
+        self
+    }
+    /// Adds the setting that it is about: its keys with dots between them.
+    pub fn about_setting(mut self, key: &'static str) -> Self {
+        self.about = Some(About::Setting(key));
         self
     }
     /// Adds the file that it is about.

@@ -10,11 +10,15 @@ fn path(text: &str) -> RelPath {
 }
 
 fn file(name: &str, size: u64, content: Option<&[u8]>) -> Trace {
-    Trace::File { path: path(name), mode: 0o644, size, content: content.map(ContentHash::of) }
+    Node::File { path: path(name), mode: 0o644, size, content: content.map(ContentHash::of) }.into()
+}
+
+fn folder(name: &str, mode: u32) -> Trace {
+    Node::Folder { path: path(name), mode }.into()
 }
 
 fn program(key: &str) -> Trace {
-    Trace::Program {
+    Program {
         key: key.into(),
         file: path("bin/hives"),
         arguments: vec!["--quiet".into()],
@@ -22,41 +26,37 @@ fn program(key: &str) -> Trace {
         working_folder: WorkingFolder::Home,
         console: false,
     }
+    .into()
 }
 
 fn shortcut(place: Place, name: &str) -> Trace {
     let (program, arguments) = ("app".into(), vec!["a b".into()]);
-    Trace::Shortcut { place, name: name.into(), program, arguments, description: Some("All hives".into()) }
+    Shortcut { place, name: name.into(), program, arguments, description: Some("All hives".into()) }.into()
 }
 
 fn registry(name: Option<&str>, value: RegistryValue) -> Trace {
-    let key = r"Software\Hives".into();
-    Trace::Registry {
-        root: RegistryRoot::Installed,
-        view: RegistryView::Own,
-        key,
-        name: name.map(str::to_owned),
-        value,
-    }
+    let (root, view) = (RegistryRoot::Installed, RegistryView::Own);
+    RegistryEntry { root, view, key: r"Software\Hives".into(), name: name.map(str::to_owned), value }.into()
 }
 
-/// One of each kind.
+/// One of each kind, but rules.
 fn all() -> Vec<Trace> {
     vec![
-        Trace::Rule { key: "scope".into(), value: "machine".into() },
-        Trace::Font { file: path("fonts/hive.ttf"), title: "Hive Sans".into() },
+        Foreign::Table { name: "Hives".into(), rows: 3 }.into(),
+        Font { file: path("fonts/hive.ttf"), title: "Hive Sans".into() }.into(),
         registry(Some("Count"), RegistryValue::Number(7)),
-        Trace::Environment { name: "HIVES".into(), action: EnvironmentAction::Append, value: "x".into() },
-        Trace::LinkScheme { scheme: "hives".into(), program: "app".into() },
-        Trace::FileType {
+        Variable { name: "HIVES".into(), action: EnvironmentAction::Append, value: "x".into() }.into(),
+        LinkScheme { scheme: "hives".into(), program: "app".into() }.into(),
+        FileType {
             mime: "text/x-hive".into(),
             extensions: vec!["hive".into()],
             name: "Hive".into(),
             program: "app".into(),
-        },
+        }
+        .into(),
         shortcut(Place::Menu, "Hives"),
         program("app"),
-        Trace::Service(Box::new(Service {
+        Service {
             name: "HiveScale".into(),
             title: "Hive Scale".into(),
             description: None,
@@ -64,24 +64,71 @@ fn all() -> Vec<Trace> {
             arguments: Vec::new(),
             start: ServiceStart::OnDemand,
             account: None,
-        })),
-        Trace::Choice {
+        }
+        .into(),
+        Choice {
             key: "samples".into(),
             title: "Samples".into(),
             description: None,
             chosen: true,
             files: vec![path("samples/a")],
-        },
-        Trace::Link { path: path("bin/link"), target: "hives".into() },
-        Trace::HardLink { path: path("bin/twin"), to: path("bin/hives") },
+        }
+        .into(),
+        IconImage { form: IconForm::Png(64), content: None }.into(),
+        Node::Link { path: path("bin/link"), target: "hives".into() }.into(),
+        Node::HardLink { path: path("bin/twin"), to: path("bin/hives") }.into(),
         file("bin/hives", 5, Some(b"hives")),
-        Trace::Folder { path: path("bin"), mode: 0o755 },
+        folder("bin", 0o755),
     ]
 }
 
-fn footprint(traces: Vec<Trace>) -> Footprint {
+/// How all of it goes onto a machine.
+fn install() -> InstallRules {
+    InstallRules {
+        scope: Some(Scope::Asked),
+        folder: Some("Fernhollow/Hives".into()),
+        minimum_windows: "10.0.17763".parse().ok(),
+        minimum_macos: "11.0".parse().ok(),
+        downgrade: Some(Downgrade::Blocked),
+        upgrade: Some(Upgrade::Late),
+        upgrade_code: Some("{01234567-89AB-CDEF-0123-456789ABCDEF}".into()),
+        start_at_end: Some("app".into()),
+        keep_changed: [path("a"), path("b")].into(),
+    }
+}
+
+fn bundle() -> BundleRules {
+    BundleRules {
+        agent: true,
+        copyright: Some("© Fernhollow".into()),
+        reasons: [(Reason::Camera, "To photograph frames".to_owned())].into(),
+        names: [("de".to_owned(), "Stöcke".to_owned())].into(),
+        keys: [("HiveKind".to_owned(), JsonText("7".into()))].into(),
+    }
+}
+
+/// A footprint of some items, in the order in which they come.
+fn footprint(items: Vec<Trace>) -> Footprint {
     let product = Identity { name: Some("Hives".into()), version: Some("1.0".into()), ..Identity::default() };
-    Footprint::new(product, Some(Platform::LinuxX64), traces)
+    let mut f = Footprint { product, platform: Some(Platform::LinuxX64), ..Footprint::default() };
+    for item in items {
+        match item {
+            Trace::Node(item) => f.tree.extend([item]),
+            Trace::Program(item) => f.programs.extend([item]),
+            Trace::Shortcut(item) => f.shortcuts.extend([item]),
+            Trace::FileType(item) => f.file_types.extend([item]),
+            Trace::LinkScheme(item) => f.link_schemes.extend([item]),
+            Trace::Variable(item) => f.environment.extend([item]),
+            Trace::Registry(item) => f.registry.extend([item]),
+            Trace::Service(item) => f.services.extend([item]),
+            Trace::Font(item) => f.fonts.extend([item]),
+            Trace::Choice(item) => f.choices.extend([item]),
+            Trace::Foreign(item) => f.foreign.extend([item]),
+            Trace::Icon(item) => f.icons.extend([item]),
+            Trace::Rule(rule) => panic!("{rule} is a field, and no item of a list"),
+        }
+    }
+    f
 }
 
 #[test]
@@ -90,7 +137,8 @@ fn the_order_of_traces_does_not_depend_on_the_order_in_which_they_came() {
     let mut reversed = all();
     reversed.reverse();
     assert_eq!(forward, footprint(reversed));
-    let kinds: Vec<&str> = forward.traces().iter().map(Trace::kind).collect();
+    let traces: Vec<Trace> = forward.traces().collect();
+    let kinds: Vec<&str> = traces.iter().map(Trace::kind).collect();
     assert_eq!(kinds[..4], ["folder", "file", "link", "hard link"], "the tree comes first, by its paths");
     assert_eq!(
         kinds[4..],
@@ -104,7 +152,8 @@ fn the_order_of_traces_does_not_depend_on_the_order_in_which_they_came() {
             "service",
             "font",
             "choice",
-            "rule"
+            "further item",
+            "icon"
         ]
     );
 }
@@ -115,12 +164,12 @@ fn of_two_traces_with_one_key_the_later_one_stays_whatever_it_is() {
         file("a", 1, None),
         shortcut(Place::Menu, "Hives"),
         registry(Some("Count"), RegistryValue::Number(1)),
-        Trace::Folder { path: path("a"), mode: 0o700 },
+        folder("a", 0o700),
         file("a", 3, None),
         registry(Some("COUNT"), RegistryValue::Text("2".into())),
     ]);
     assert_eq!(
-        twice.traces(),
+        twice.traces().collect::<Vec<_>>(),
         [
             file("a", 3, None),
             shortcut(Place::Menu, "Hives"),
@@ -137,7 +186,7 @@ fn of_two_traces_with_one_key_the_later_one_stays_whatever_it_is() {
         file("a", 1, None),
         file("A", 1, None),
     ]);
-    assert_eq!(apart.traces().len(), 6);
+    assert_eq!(apart.traces().count(), 6);
 }
 
 #[test]
@@ -154,10 +203,10 @@ fn a_difference_tells_what_was_added_removed_and_changed_and_nothing_else() {
     }
     let changed = [
         (file("bin/hives", 5, Some(b"hives")), file("bin/hives", 5, Some(b"HIVES"))),
-        (Trace::Folder { path: path("bin"), mode: 0o755 }, Trace::Folder { path: path("bin"), mode: 0o700 }),
+        (folder("bin", 0o755), folder("bin", 0o700)),
         (
-            Trace::Link { path: path("bin/link"), target: "hives".into() },
-            Trace::HardLink { path: path("bin/link"), to: path("bin/hives") },
+            Node::Link { path: path("bin/link"), target: "hives".into() }.into(),
+            Node::HardLink { path: path("bin/link"), to: path("bin/hives") }.into(),
         ),
         (registry(Some("Count"), RegistryValue::Number(7)), registry(Some("Count"), RegistryValue::Text("7".into()))),
     ];
@@ -189,7 +238,7 @@ fn who_the_product_is_belongs_to_the_difference() {
     new.platform = Some(Platform::LinuxArm64);
     let difference = old.difference(&new);
     assert!(!difference.is_empty() && difference.changes.is_empty());
-    let text = |name, a: &str, b: &str| (name, a.to_owned(), b.to_owned());
+    let text = |field, old: &str, new: &str| FieldChange { field, old: old.into(), new: new.into() };
     let expected = [
         text("version", "1.0", "1.1"),
         text("publisher", "", "Fernhollow"),
@@ -199,18 +248,101 @@ fn who_the_product_is_belongs_to_the_difference() {
 }
 
 #[test]
-fn the_form_for_people_shows_every_kind_and_the_one_for_machines_every_field() {
-    let footprint = footprint(all());
-    insta::assert_snapshot!("for-people", footprint.to_text());
-    let json = serde_json::to_value(&footprint).expect("JSON");
-    assert_eq!(json["platform"], "linux-x64");
-    let traces = json["traces"].as_array().expect("a list");
-    assert_eq!(traces.len(), all().len());
-    for (json, trace) in traces.iter().zip(footprint.traces()) {
-        // And back.
-        let read: Trace = serde_json::from_value(json.clone()).expect("a trace");
-        assert_eq!(&read, trace);
-    }
+fn the_form_for_people_shows_every_kind_and_the_one_for_machines_comes_back() {
+    let whole = Footprint { install: install(), bundle: bundle(), ..footprint(all()) };
+    insta::assert_snapshot!(whole.to_text(), @r#"
+    Hives 1.0
+      platform     linux-x64
+
+    files (1, 5 bytes)
+      └─ bin/                                     1 file, 5 bytes
+         ├─ hives                                 5 bytes, mode 644, e09d8ff8af78
+         ├─ link                                  → hives
+         └─ twin                                  the same file as bin/hives
+
+    programs
+      app: bin/hives "--quiet", with HIVES={install}/data, in the home folder
+
+    shortcuts
+      menu: “Hives” starts app "a b" (All hives)
+
+    file types
+      .hive: “Hive” (text/x-hive) opens with app
+
+    link schemes
+      hives: links open with app
+
+    environment variables
+      HIVES = what was there, then x
+
+    registry values
+      Software\Hives · Count = 7
+
+    services
+      HiveScale: “Hive Scale” runs app, on demand
+
+    fonts
+      “Hive Sans” from fonts/hive.ttf
+
+    choices
+      samples: “Samples”, 1 file, taken unless somebody says otherwise
+
+    rules
+      agent: yes
+      copyright: © Fernhollow
+      downgrade: blocked
+      folder: Fernhollow/Hives
+      keep-changed a: yes
+      keep-changed b: yes
+      key HiveKind: 7
+      name de: Stöcke
+      reason camera: To photograph frames
+      scope: asked
+      smallest-macos: 11.0
+      smallest-windows: 10.0.17763
+      start-at-end: app
+      upgrade: late
+      upgrade-code: {01234567-89AB-CDEF-0123-456789ABCDEF}
+
+    further items
+      table Hives: 3 rows that the footprint does not tell of
+
+    icons
+      PNG 64 × 64
+    "#);
+    let json = serde_json::to_string(&whole).expect("JSON");
+    assert_eq!(serde_json::from_str::<Footprint>(&json).expect("a footprint"), whole);
     assert!(serde_json::from_str::<RelPath>("\"../up\"").is_err());
     assert!(serde_json::from_str::<ContentHash>("\"12\"").is_err());
+    assert!(serde_json::from_str::<SystemVersion>("\"ten\"").is_err());
+}
+
+#[test]
+fn each_rule_is_shown_compared_and_told_apart_by_its_name() {
+    let (plain, ruled) =
+        (footprint(Vec::new()), Footprint { install: install(), bundle: bundle(), ..footprint(Vec::new()) });
+    let difference = plain.difference(&ruled);
+    let added: Vec<String> = difference.changes.iter().map(|c| format!("{c:?}")).collect();
+    assert_eq!(added.len(), 10 + 5, "{added:#?}");
+    assert!(added.iter().all(|c| c.starts_with("Added")), "{added:#?}");
+    let mut other = ruled.clone();
+    other.install.scope = Some(Scope::Person);
+    other.bundle.names.insert("fr".into(), "Ruches".into());
+    let changes = ruled.difference(&other).changes;
+    let [Change::Added { new }, Change::Changed { old, new: is }] = &changes[..] else { panic!("{changes:#?}") };
+    assert_eq!(new.to_string(), "name fr: Ruches");
+    assert_eq!((old.to_string().as_str(), is.to_string().as_str()), ("scope: asked", "scope: person"));
+}
+
+#[test]
+fn versions_of_systems_are_one_to_three_numbers() {
+    for text in ["11", "10.13", "10.0.17763"] {
+        assert_eq!(text.parse::<SystemVersion>().expect("a version").to_string(), text);
+    }
+    for text in ["", ".", "10.", "10.x", "1.2.3.4", "-1", "99999999999"] {
+        assert!(text.parse::<SystemVersion>().is_err(), "{text}");
+    }
+    let order: Vec<SystemVersion> =
+        ["10", "10.9", "10.13", "10.13.1", "11"].map(|v| v.parse().expect("a version")).into();
+    assert!(order.is_sorted());
 }

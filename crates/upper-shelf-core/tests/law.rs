@@ -65,8 +65,7 @@ prop_compose! {
     }
 }
 
-type Program = (Vec<String>, BTreeMap<String, String>, WorkingFolder, bool);
-
+/// A program without its key and its file.
 fn program() -> impl Strategy<Value = Program> {
     let value = prop_oneof![text(), text().prop_map(|t| format!("{{install}}/{t}"))];
     let folder = prop_oneof![
@@ -81,6 +80,13 @@ fn program() -> impl Strategy<Value = Program> {
         folder,
         any::<bool>(),
     )
+        .prop_map(|(arguments, environment, working_folder, console)| Program {
+            arguments,
+            environment,
+            working_folder,
+            console,
+            ..Program::plain("", RelPath::new("none").expect("a path"))
+        })
 }
 
 prop_compose! {
@@ -98,7 +104,7 @@ prop_compose! {
         variables in prop::collection::btree_map("[A-Z_]{1,8}", (0..3usize, text(), any::<bool>()), 0..3),
     ) -> Made {
         let mut taken: BTreeSet<String> = BTreeSet::new();
-        let mut traces = Vec::new();
+        let mut tree_of = Vec::new();
         let mut files = Vec::new();
         let mut links = Vec::new();
         // A name is free when it is not taken, is no parent of a taken one, and has no taken parent that is a file.
@@ -108,7 +114,7 @@ prop_compose! {
                 && p.match_indices('/').all(|(at, _)| !taken.contains(&p[..at]) || folders.contains(&p[..at]))
         };
         let mut dirs: BTreeSet<String> = BTreeSet::new();
-        let mut take = |path: &RelPath, is_folder: bool, traces: &mut Vec<Trace>| -> bool {
+        let mut take = |path: &RelPath, is_folder: bool, tree: &mut Vec<Node>| -> bool {
             if !free(&taken, &dirs, path) {
                 return false;
             }
@@ -116,7 +122,7 @@ prop_compose! {
             while let Some(folder) = above {
                 if dirs.insert(folder.to_string()) {
                     taken.insert(folder.to_string());
-                    traces.push(Trace::Folder { path: folder.clone(), mode: 0o755 });
+                    tree.push(Node::Folder { path: folder.clone(), mode: 0o755 });
                 }
                 above = folder.parent();
             }
@@ -127,55 +133,63 @@ prop_compose! {
             true
         };
         for (path, (content, runs)) in tree {
-            if !take(&path, false, &mut traces) {
+            if !take(&path, false, &mut tree_of) {
                 continue;
             }
             let mode = if runs { 0o755 } else { 0o644 };
-            traces.push(Trace::File { path: path.clone(), mode, size: content.len() as u64, content: Some(ContentHash::of(&content)) });
+            tree_of.push(Node::File { path: path.clone(), mode, size: content.len() as u64, content: Some(ContentHash::of(&content)) });
             files.push(PayloadFile { path, mode, size: content.len() as u64, source: Source::Memory(Arc::from(content)), layer: 0, further_name: false });
         }
         for path in folders {
-            if take(&path, true, &mut traces) {
-                traces.push(Trace::Folder { path, mode: 0o755 });
+            if take(&path, true, &mut tree_of) {
+                tree_of.push(Node::Folder { path, mode: 0o755 });
             }
         }
         for (path, target) in symlinks {
-            if take(&path, false, &mut traces) {
-                traces.push(Trace::Link { path, target });
+            if take(&path, false, &mut tree_of) {
+                tree_of.push(Node::Link { path, target });
             }
         }
         files.sort_by(|a, b| a.path.cmp(&b.path));
         for path in hard {
             // The first name in order is the file: further names come behind it.
             let Some(to) = files.first().map(|f| f.path.clone()).filter(|to| *to < path) else { continue };
-            if take(&path, false, &mut traces) {
+            if take(&path, false, &mut tree_of) {
                 links.push((path.clone(), to.clone()));
-                traces.push(Trace::HardLink { path, to });
+                tree_of.push(Node::HardLink { path, to });
             }
         }
         let keys: Vec<String> = programs.keys().cloned().collect();
-        for (n, (key, (arguments, environment, working_folder, console))) in programs.into_iter().enumerate() {
-            let file = files.get(n % files.len().max(1)).map_or(RelPath::new("none").expect("a path"), |f| f.path.clone());
-            traces.push(Trace::Program { key, file, arguments, environment, working_folder, console });
-        }
+        let programs = programs.into_iter().enumerate().map(|(n, (key, program))| {
+            let file = files.get(n % files.len().max(1)).map_or(program.file.clone(), |f| f.path.clone());
+            Program { key, file, ..program }
+        });
         let pick = |index: &prop::sample::Index| keys[index.index(keys.len())].clone();
-        for (place, name, program, arguments, description) in shortcuts {
+        let shortcuts = shortcuts.into_iter().map(|(place, name, program, arguments, description)| {
             let place = [Place::Menu, Place::Desktop, Place::Startup][place];
-            traces.push(Trace::Shortcut { place, name, program: pick(&program), arguments, description });
-        }
-        for (mime, extensions, name, program) in types {
-            traces.push(Trace::FileType { mime, extensions, name, program: pick(&program) });
-        }
-        for (scheme, program) in schemes {
-            traces.push(Trace::LinkScheme { scheme, program: pick(&program) });
-        }
-        for (name, (action, value, inside)) in variables {
+            Shortcut { place, name, program: pick(&program), arguments, description }
+        });
+        let types = types.into_iter();
+        let types = types.map(|(mime, extensions, name, program)| FileType { mime, extensions, name, program: pick(&program) });
+        let schemes = schemes.into_iter().map(|(scheme, program)| LinkScheme { scheme, program: pick(&program) });
+        let variables = variables.into_iter().map(|(name, (action, value, inside))| {
             let action = [EnvironmentAction::Set, EnvironmentAction::Prepend, EnvironmentAction::Append][action];
             let value = if inside { format!("{{install}}/{value}") } else { value };
-            traces.push(Trace::Environment { name, action, value });
-        }
-        traces.extend(ICON.with(Icon::traces));
-        Made { footprint: Footprint::new(product, Some(platform), traces), files, links }
+            Variable { name, action, value }
+        });
+        let footprint = Footprint {
+            product,
+            platform: Some(platform),
+            tree: tree_of.into(),
+            programs: programs.collect(),
+            shortcuts: shortcuts.collect(),
+            file_types: types.collect(),
+            link_schemes: schemes.collect(),
+            environment: variables.collect(),
+            icons: ICON.with(Icon::images).into(),
+            ..Footprint::default()
+        };
+        Made { footprint, files, links }
     }
 }
 
@@ -193,8 +207,8 @@ fn write(
     let icon = ICON.with(Icon::clone);
     let wizard = Default::default();
     let out = File::options().read(true).write(true).create(true).truncate(true).open(to).expect("a file");
-    let keeps = carried.traces().iter().any(|t| matches!(t, Trace::HardLink { .. }));
-    let links = made.links.iter().map(|(path, to)| Trace::HardLink { path: path.clone(), to: to.clone() }).collect();
+    let keeps = carried.hard_links().next().is_some();
+    let links = made.links.iter().map(|(path, to)| Node::HardLink { path: path.clone(), to: to.clone() }).collect();
     let payload = Payload { files: made.files.clone(), others: links, ..Payload::default() };
     let all = payload.with_further_names();
     let all = all.as_deref().unwrap_or(&payload.files);
@@ -251,8 +265,32 @@ fn compression() -> impl Strategy<Value = Option<Compression>> {
     prop_oneof![Just(Some(Compression::Zstd)), Just(Some(Compression::Gzip)), Just(Some(Compression::Xz))]
 }
 
+/// The same tree with other paths.
+fn renamed(tree: &List<Node>, to: impl Fn(&RelPath) -> RelPath) -> List<Node> {
+    tree.filter_map(|node| {
+        let mut node = node.clone();
+        *node.path_mut() = to(node.path());
+        if let Node::HardLink { to: file, .. } = &mut node {
+            *file = to(file);
+        }
+        Some(node)
+    })
+}
+
+/// What only Windows has; files and programs are chosen later.
+#[derive(Debug, Clone)]
+struct OfWindows {
+    registry: Vec<RegistryEntry>,
+    services: Vec<Service>,
+    fonts: Vec<String>,
+    choices: Vec<Choice>,
+    install: InstallRules,
+    start_at_end: bool,
+    kept: usize,
+}
+
 /// The same names without what Windows forbids; `None` if two are one then.
-fn for_windows(made: Made, platform: Platform, more: Vec<Trace>) -> Option<Made> {
+fn for_windows(made: Made, platform: Platform, more: OfWindows) -> Option<Made> {
     let plain = |path: &RelPath| {
         let name = |name: &str| {
             let good = |c: char| if "<>:\"\\|?*".contains(c) || c.is_control() { '_' } else { c };
@@ -262,53 +300,41 @@ fn for_windows(made: Made, platform: Platform, more: Vec<Trace>) -> Option<Made>
         let names: Vec<String> = path.as_str().split('/').map(name).collect();
         RelPath::new(names.join("/")).expect("a path")
     };
+    let mut footprint = made.footprint;
     let mut seen = BTreeSet::new();
-    let mut traces: Vec<Trace> = made.footprint.traces().to_vec();
-    for trace in &mut traces {
-        match trace {
-            Trace::Folder { path, .. } | Trace::File { path, .. } | Trace::Link { path, .. } => *path = plain(path),
-            Trace::HardLink { path, to } => (*path, *to) = (plain(path), plain(to)),
-            Trace::Program { file, working_folder, .. } => {
-                *file = plain(file);
-                // A working folder that is not there could not be one.
-                *working_folder = WorkingFolder::Install;
-            }
-            _ => {}
-        }
-        if let Some(path) = trace.path()
-            && !seen.insert(path.as_str().to_lowercase())
-        {
-            return None;
-        }
+    if !footprint.tree.iter().all(|node| seen.insert(plain(node.path()).as_str().to_lowercase())) {
+        return None;
     }
+    footprint.platform = Some(platform);
+    footprint.tree = renamed(&footprint.tree, plain);
+    // A working folder that is not there could not be one.
+    let working_folder = WorkingFolder::Install;
+    footprint.programs = footprint
+        .programs
+        .filter_map(|p| Some(Program { file: plain(&p.file), working_folder: working_folder.clone(), ..p.clone() }));
     let mut files = made.files;
     files.iter_mut().for_each(|f| f.path = plain(&f.path));
     let links = made.links.iter().map(|(path, to)| (plain(path), plain(to))).collect();
     let paths: Vec<RelPath> = files.iter().map(|f| f.path.clone()).collect();
-    let keys: Vec<String> = traces
-        .iter()
-        .filter_map(|t| if let Trace::Program { key, .. } = t { Some(key.clone()) } else { None })
-        .collect();
-    for (n, mut trace) in more.into_iter().enumerate() {
-        match &mut trace {
-            Trace::Service(service) => service.program = keys[n % keys.len()].clone(),
-            Trace::Font { file, .. } => *file = paths[n % paths.len()].clone(),
-            Trace::Choice { files, .. } => *files = paths.iter().step_by(n + 2).cloned().collect(),
-            Trace::Rule { key, value } if key == "start-at-end" => *value = keys[n % keys.len()].clone(),
-            Trace::Rule { key, .. } if key == "keep-changed" => {
-                *key = format!("keep-changed {}", paths[n % paths.len()])
-            }
-            _ => {}
-        }
-        traces.push(trace);
-    }
-    Some(Made { footprint: Footprint::new(made.footprint.product, Some(platform), traces), files, links })
+    let keys: Vec<String> = footprint.programs.iter().map(|p| p.key.clone()).collect();
+    let of_program = |(n, service): (usize, Service)| Service { program: keys[n % keys.len()].clone(), ..service };
+    let of_file = |(n, title): (usize, String)| Font { file: paths[n % paths.len()].clone(), title };
+    let of_files =
+        |(n, choice): (usize, Choice)| Choice { files: paths.iter().step_by(n + 2).cloned().collect(), ..choice };
+    footprint.registry = more.registry.into();
+    footprint.services = more.services.into_iter().enumerate().map(of_program).collect();
+    footprint.fonts = more.fonts.into_iter().enumerate().map(of_file).collect();
+    footprint.choices = more.choices.into_iter().enumerate().map(of_files).collect();
+    footprint.install = more.install;
+    footprint.install.start_at_end = keys.first().filter(|_| more.start_at_end).cloned();
+    footprint.install.keep_changed = paths.iter().take(more.kept).cloned().collect();
+    Some(Made { footprint, files, links })
 }
 
 /// The same for macOS; `None` if two names are one there.
-fn for_macos(made: Made, platform: usize, smallest: Option<String>, said: Vec<Trace>) -> Option<Made> {
+fn for_macos(made: Made, platform: usize, minimum: Option<String>, bundle: BundleRules) -> Option<Made> {
     let mut seen = BTreeSet::new();
-    for path in made.footprint.traces().iter().filter_map(Trace::path) {
+    for path in made.footprint.tree.iter().map(Node::path) {
         let name = |n: &str| -> Vec<u16> {
             let units = hfs_plus::name::stored(n).expect("a name");
             units.into_iter().filter_map(hfs_plus::name::folded).collect()
@@ -317,12 +343,10 @@ fn for_macos(made: Made, platform: usize, smallest: Option<String>, said: Vec<Tr
             return None;
         }
     }
-    let platform = [Platform::MacosArm64, Platform::MacosX64, Platform::MacosUniversal][platform];
-    let rule = smallest.map(|value| Trace::Rule { key: "smallest-macos".into(), value });
-    let mut keys = BTreeSet::new();
-    let said = said.into_iter().filter(|t| matches!(t, Trace::Rule { key, .. } if keys.insert(key.clone())));
-    let traces: Vec<Trace> = made.footprint.traces().iter().cloned().chain(rule).chain(said).collect();
-    Some(Made { footprint: Footprint::new(made.footprint.product, Some(platform), traces), ..made })
+    let platform = Some([Platform::MacosArm64, Platform::MacosX64, Platform::MacosUniversal][platform]);
+    let minimum_macos = minimum.map(|v| v.parse().expect("a version"));
+    let install = InstallRules { minimum_macos, ..InstallRules::default() };
+    Some(Made { footprint: Footprint { platform, install, bundle, ..made.footprint }, ..made })
 }
 
 /// The same inside a bundle that was finished before.
@@ -331,38 +355,40 @@ fn finished(made: Made) -> Made {
     let list: &[u8] = b"<plist version=\"1.0\"><dict/></plist>";
     let path = RelPath::new("Hive.app/Contents/Info.plist").expect("a path");
     let (size, content) = (list.len() as u64, Some(ContentHash::of(list)));
-    let mut traces = vec![Trace::File { path: path.clone(), mode: 0o644, size, content }];
-    for folder in ["Hive.app", "Hive.app/Contents", "Hive.app/Contents/MacOS"] {
-        traces.push(Trace::Folder { path: RelPath::new(folder).expect("a path"), mode: 0o755 });
-    }
-    traces.extend(made.footprint.traces().iter().cloned().map(|mut trace| {
-        match &mut trace {
-            Trace::Folder { path, .. } | Trace::File { path, .. } | Trace::Link { path, .. } => *path = inside(path),
-            Trace::HardLink { path, to } => (*path, *to) = (inside(path), inside(to)),
-            Trace::Program { file, .. } => *file = inside(file),
-            _ => {}
-        }
-        trace
-    }));
+    let mut footprint = made.footprint;
+    footprint.tree = renamed(&footprint.tree, inside);
+    footprint.tree.extend([Node::File { path: path.clone(), mode: 0o644, size, content }]);
+    let folders = ["Hive.app", "Hive.app/Contents", "Hive.app/Contents/MacOS"];
+    let folder = |path| Node::Folder { path: RelPath::new(path).expect("a path"), mode: 0o755 };
+    footprint.tree.extend(folders.map(folder));
+    footprint.programs = footprint.programs.filter_map(|p| Some(Program { file: inside(&p.file), ..p.clone() }));
     let source = Source::Memory(Arc::from(list));
     let mut files = vec![PayloadFile { path, mode: 0o644, size, source, layer: 0, further_name: false }];
     files.extend(made.files.into_iter().map(|f| PayloadFile { path: inside(&f.path), ..f }));
     let links = made.links.iter().map(|(path, to)| (inside(path), inside(to))).collect();
-    Made { footprint: Footprint::new(made.footprint.product, made.footprint.platform, traces), files, links }
+    Made { footprint, files, links }
 }
 
 /// What a bundle says besides.
-fn of_bundles() -> impl Strategy<Value = Vec<Trace>> {
-    let rule = prop_oneof![
-        Just(("agent".to_owned(), "yes".to_owned())),
-        text().prop_map(|t| ("copyright".to_owned(), t)),
-        ("(camera|photos|speech|local-network)", text()).prop_map(|(key, t)| (format!("reason-{key}"), t)),
-        ("(de|fr|pt-BR)", text()).prop_map(|(language, t)| (format!("name-{language}"), t)),
-        ("Hive[A-Z][a-z]{1,4}", any::<i64>()).prop_map(|(key, n)| (format!("key-{key}"), n.to_string())),
-        ("Hive[A-Z][a-z]{1,4}", "[a-zé<&]{0,9}")
-            .prop_map(|(key, t)| (format!("key-{key}"), format!("{{\"a\":[true,\"{t}\",0.5]}}"))),
+fn of_bundles() -> impl Strategy<Value = BundleRules> {
+    let json = prop_oneof![
+        any::<i64>().prop_map(|n| n.to_string()),
+        "[a-zé<&]{0,9}".prop_map(|t| format!("{{\"a\":[true,\"{t}\",0.5]}}")),
     ];
-    prop::collection::vec(rule.prop_map(|(key, value)| Trace::Rule { key, value }), 0..5)
+    (
+        any::<bool>(),
+        prop::option::of(text()),
+        prop::collection::btree_map(prop::sample::select(Reason::ALL.to_vec()), text(), 0..3),
+        prop::collection::btree_map("(de|fr|pt-BR)", text(), 0..3),
+        prop::collection::btree_map("Hive[A-Z][a-z]{1,4}", json.prop_map(JsonText), 0..3),
+    )
+        .prop_map(|(agent, copyright, reasons, names, keys)| BundleRules {
+            agent,
+            copyright,
+            reasons,
+            names,
+            keys,
+        })
 }
 
 fn registry_value() -> impl Strategy<Value = RegistryValue> {
@@ -377,31 +403,85 @@ fn registry_value() -> impl Strategy<Value = RegistryValue> {
     ]
 }
 
-/// Traces that only Windows has; their files and programs are chosen later.
-fn windows_trace() -> impl Strategy<Value = Trace> {
+fn registry_entry() -> impl Strategy<Value = RegistryEntry> {
     let root = prop_oneof![Just(RegistryRoot::Installed), Just(RegistryRoot::Machine), Just(RegistryRoot::Person)];
     let view = prop_oneof![Just(RegistryView::Own), Just(RegistryView::Bits32)];
+    (root, view, "Software(\\.[A-Za-z]{1,6}){1,3}", prop::option::of(text()), registry_value()).prop_map(
+        |(root, view, key, name, value)| RegistryEntry { root, view, key: key.replace('.', "\\"), name, value },
+    )
+}
+
+fn service() -> impl Strategy<Value = Service> {
     let start = prop_oneof![Just(ServiceStart::Automatic), Just(ServiceStart::OnDemand), Just(ServiceStart::Disabled)];
-    let none = || RelPath::new("none").expect("a path");
-    prop_oneof![
-        4 => (root, view, "Software(\\.[A-Za-z]{1,6}){1,3}", prop::option::of(text()), registry_value())
-            .prop_map(|(root, view, key, name, value)| Trace::Registry { root, view, key: key.replace(['.', '/'], "\\"), name, value }),
-        2 => ("[A-Za-z]{2,9}", text(), prop::option::of(text()), prop::collection::vec(text(), 0..3), start, prop::option::of("[A-Z][a-z]{2,5}"))
-            .prop_map(|(name, title, description, arguments, start, account)| Trace::Service(Box::new(Service { name, title, description, program: String::new(), arguments, start, account }))),
-        1 => text().prop_map(move |title| Trace::Font { file: none(), title }),
-        1 => ("[a-z][a-z-]{1,6}[a-z]", text(), prop::option::of(text()), any::<bool>())
-            .prop_map(|(key, title, description, chosen)| Trace::Choice { key, title, description, chosen, files: Vec::new() }),
-        2 => prop_oneof![
-            ("scope", "machine|person|asked"), ("downgrade", "blocked|allowed"), ("upgrade", "early|late"),
-            ("folder", "[A-Z][a-z]{2,5}( [A-Z][a-z]{2,5})?(/[A-Z][a-z]{2,5})?"),
-            ("smallest-windows", "10\\.0\\.[1-9][0-9]{3,4}|6\\.[123]"), ("start-at-end", "x"), ("keep-changed", "yes"),
-        ].prop_map(|(key, value): (String, String)| Trace::Rule { key, value }),
-    ]
+    (
+        "[A-Za-z]{2,9}",
+        text(),
+        prop::option::of(text()),
+        prop::collection::vec(text(), 0..3),
+        start,
+        prop::option::of("[A-Z][a-z]{2,5}"),
+    )
+        .prop_map(|(name, title, description, arguments, start, account)| Service {
+            name,
+            title,
+            description,
+            program: String::new(),
+            arguments,
+            start,
+            account,
+        })
+}
+
+fn choice() -> impl Strategy<Value = Choice> {
+    ("[a-z][a-z-]{1,6}[a-z]", text(), prop::option::of(text()), any::<bool>())
+        .prop_map(|(key, title, description, chosen)| Choice { key, title, description, chosen, files: Vec::new() })
+}
+
+fn install_rules() -> impl Strategy<Value = InstallRules> {
+    let scope = prop_oneof![Just(Scope::Machine), Just(Scope::Person), Just(Scope::Asked)];
+    let downgrade = prop_oneof![Just(Downgrade::Blocked), Just(Downgrade::Allowed)];
+    let upgrade = prop_oneof![Just(Upgrade::Early), Just(Upgrade::Late)];
+    (
+        prop::option::of(scope),
+        prop::option::of("[A-Z][a-z]{2,5}( [A-Z][a-z]{2,5})?(/[A-Z][a-z]{2,5})?"),
+        prop::option::of("10\\.0\\.[1-9][0-9]{3,4}|6\\.[123]"),
+        prop::option::of(downgrade),
+        prop::option::of(upgrade),
+    )
+        .prop_map(|(scope, folder, minimum, downgrade, upgrade)| InstallRules {
+            scope,
+            folder,
+            minimum_windows: minimum.map(|v| v.parse().expect("a version")),
+            downgrade,
+            upgrade,
+            ..InstallRules::default()
+        })
+}
+
+fn of_windows() -> impl Strategy<Value = OfWindows> {
+    (
+        prop::collection::vec(registry_entry(), 0..5),
+        prop::collection::vec(service(), 0..3),
+        prop::collection::vec(text(), 0..2),
+        prop::collection::vec(choice(), 0..3),
+        install_rules(),
+        any::<bool>(),
+        0..3usize,
+    )
+        .prop_map(|(registry, services, fonts, choices, install, start_at_end, kept)| OfWindows {
+            registry,
+            services,
+            fonts,
+            choices,
+            install,
+            start_at_end,
+            kept,
+        })
 }
 
 fn made_for_windows() -> impl Strategy<Value = Made> {
     let platform = prop_oneof![Just(Platform::WindowsX64), Just(Platform::WindowsX86), Just(Platform::WindowsArm64)];
-    (made(), platform, prop::collection::vec(windows_trace(), 0..9))
+    (made(), platform, of_windows())
         .prop_filter_map("names that clash on Windows", |(made, platform, more)| for_windows(made, platform, more))
 }
 
@@ -421,7 +501,7 @@ proptest! {
     #[test]
     fn a_zip_is_read_as_it_was_written(made in made()) {
         // Refused before anything is packed, see the target's check.
-        prop_assume!(made.footprint.traces().iter().filter_map(Trace::path).all(|p| !p.as_str().contains('\\')));
+        prop_assume!(made.footprint.tree.iter().map(Node::path).all(|p| !p.as_str().contains('\\')));
         law(&made, TargetName::Zip, &settings(None))?;
     }
 
@@ -461,7 +541,7 @@ proptest! {
         let made = for_macos(made, platform, None, said);
         prop_assume!(made.is_some());
         let made = finished(made.expect("assumed"));
-        prop_assume!(!zip || made.footprint.traces().iter().filter_map(Trace::path).all(|p| !p.as_str().contains('\\')));
+        prop_assume!(!zip || made.footprint.tree.iter().map(Node::path).all(|p| !p.as_str().contains('\\')));
         let mut settings = settings(None);
         settings.dmg.level = Some(1);
         law(&made, if zip { TargetName::Zip } else { TargetName::Dmg }, &settings)?;
@@ -472,7 +552,7 @@ proptest! {
         let made = for_macos(made, platform, None, said);
         prop_assume!(made.is_some());
         let made = made.expect("assumed");
-        prop_assume!(made.footprint.traces().iter().filter_map(Trace::path).all(|p| !p.as_str().contains('\\')));
+        prop_assume!(made.footprint.tree.iter().map(Node::path).all(|p| !p.as_str().contains('\\')));
         prop_assume!(!made.footprint.product.name.as_deref().unwrap_or_default().contains('\\'));
         law(&made, TargetName::Zip, &settings(None))?;
     }
@@ -481,7 +561,7 @@ proptest! {
     fn a_difference_names_exactly_what_differs(a in made(), b in made()) {
         prop_assert!(a.footprint.difference(&a.footprint).is_empty());
         let difference = a.footprint.difference(&b.footprint);
-        let mut traces: BTreeMap<TraceKey, Trace> = a.footprint.traces().iter().map(|t| (t.key().into_owned(), t.clone())).collect();
+        let mut traces: BTreeMap<TraceKey, Trace> = a.footprint.traces().map(|t| (t.key().into_owned(), t)).collect();
         for change in difference.changes {
             match change {
                 Change::Added { new } | Change::Changed { new, .. } => drop(traces.insert(new.key().into_owned(), new)),
@@ -489,6 +569,6 @@ proptest! {
             }
         }
         let applied: Vec<Trace> = traces.into_values().collect();
-        prop_assert_eq!(applied.as_slice(), b.footprint.traces());
+        prop_assert_eq!(applied, b.footprint.traces().collect::<Vec<_>>());
     }
 }

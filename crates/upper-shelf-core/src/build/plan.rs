@@ -1,6 +1,6 @@
 //! What would be built: everything is looked at and checked here, and nothing is written.
 
-use crate::footprint::{Footprint, Trace};
+use crate::footprint::Footprint;
 use crate::icons::Icon;
 use crate::manifest::resolve::{Default, Product};
 use crate::manifest::written::{TargetName, TargetSettings};
@@ -43,7 +43,7 @@ pub struct PlannedPackage {
 impl PlannedPackage {
     /// Whether it says of a file that it has several names, and holds its bytes once.
     pub fn keeps_further_names(&self) -> bool {
-        self.carried.traces().iter().any(|t| matches!(t, Trace::HardLink { .. }))
+        self.carried.hard_links().next().is_some()
     }
 }
 
@@ -151,8 +151,8 @@ pub fn plan(project: &Project, wishes: &Wishes) -> Result<Vec<Plan>, Failure> {
             smallest_system(&mut product, &payload);
             found.extend(bundle::finished::complete(&mut product, &mut payload, &icon));
         }
-        let icons = if platform.system() == crate::platform::System::Linux { icon.traces() } else { Vec::new() };
-        let (footprint, more) = product.footprint(&payload, &icons, &project.source);
+        let icons = if platform.system() == crate::platform::System::Linux { icon.images() } else { Vec::new() };
+        let (footprint, more) = product.lay_out(&payload, &icons);
         // Without its layers a payload's gaps say nothing new.
         if !found.iter().any(Problem::is_error) {
             found.extend(more);
@@ -170,7 +170,8 @@ pub fn plan(project: &Project, wishes: &Wishes) -> Result<Vec<Plan>, Failure> {
         let packages = planned_packages(project, &product, files, &footprint, &icon, &mut found);
         let mut defaults = product.defaults.clone();
         defaults.extend(chosen.clone());
-        let (errors, warnings): (Vec<Problem>, Vec<Problem>) = found.into_iter().partition(Problem::is_error);
+        let found = found.into_iter().map(|problem| product.located(problem, &project.source));
+        let (errors, warnings): (Vec<Problem>, Vec<Problem>) = found.partition(Problem::is_error);
         problems.extend(errors);
         plans.push(Plan { product, payload, all_names, footprint, icon, packages, defaults, warnings });
     }
@@ -201,7 +202,7 @@ fn can_be_started(project: &Project, product: &mut Product, payload: &mut Payloa
     let at = |key: &str| project.manifest.program.iter().position(|p| p.key == key);
     let span = |key: &str| at(key).and_then(|n| project.source.span(&format!("program.{n}.file")));
     let mut said = Vec::new();
-    let problems = kinds::check(&product.traces, payload, product.platform, &span, &mut |key, why| {
+    let problems = kinds::check(&product.footprint.programs, payload, product.platform, &span, &mut |key, why| {
         let key = at(key).map_or_else(|| key.to_owned(), |n| format!("program.{n}.file"));
         said.push(Default { key, value: "mode 755".into(), why });
     });
@@ -211,14 +212,13 @@ fn can_be_started(project: &Project, product: &mut Product, payload: &mut Payloa
 
 /// The smallest macOS, where the manifest is silent: what the code was built for.
 fn smallest_system(product: &mut Product, payload: &Payload) {
-    let key = "smallest-macos";
-    if product.traces.iter().any(|t| matches!(t, Trace::Rule { key: k, .. } if k == key)) {
+    if product.footprint.install.minimum_macos.is_some() {
         return;
     }
     if let Some(version) = bundle::code::smallest_system(&payload.files, product.platform) {
         let why = "the code in the payload was built for it".into();
-        product.defaults.push(Default { key: format!("install.{key}"), value: version.to_string(), why });
-        product.traces.push(Trace::Rule { key: key.into(), value: version.to_string() });
+        product.defaults.push(Default { key: "install.smallest-macos".into(), value: version.to_string(), why });
+        product.footprint.install.minimum_macos = version.to_string().parse().ok();
     }
 }
 
@@ -230,13 +230,9 @@ fn brand_programs(project: &Project, product: &Product, payload: &mut Payload, i
     let mut found = Vec::new();
     for (n, written) in project.manifest.program.iter().enumerate().filter(|(_, p)| p.brand) {
         let span = project.source.span(&format!("program.{n}.brand"));
-        for trace in &product.traces {
-            if let Trace::Program { key, file, .. } = trace
-                && *key == written.key
-            {
-                let problems = brand(payload, file, &product.identity, icon);
-                found.extend(problems.into_iter().map(|p| p.at(span.clone())));
-            }
+        if let Some(program) = product.footprint.program(&written.key) {
+            let problems = brand(payload, &program.file, &product.footprint.product, icon);
+            found.extend(problems.into_iter().map(|p| p.at(span.clone())));
         }
     }
     found
@@ -251,12 +247,10 @@ fn launchers(project: &Project, product: &mut Product, payload: &mut Payload, ic
     for (n, written) in project.manifest.program.iter().enumerate() {
         let Some(path) = &written.launcher else { continue };
         let span = project.source.span(&format!("program.{n}.launcher"));
-        for trace in &mut product.traces {
-            if matches!(trace, Trace::Program { key, .. } if *key == written.key) {
-                let problems = launcher::add(payload, product.platform, path, trace, &product.identity, icon);
-                found.extend(problems.into_iter().map(|p| p.at(span.clone())));
-            }
-        }
+        let Some(mut program) = product.footprint.program(&written.key).cloned() else { continue };
+        let problems = launcher::add(payload, product.platform, path, &mut program, &product.footprint.product, icon);
+        found.extend(problems.into_iter().map(|p| p.at(span.clone())));
+        product.footprint.programs.extend([program]);
     }
     found
 }
@@ -276,9 +270,7 @@ fn planned_packages(
         let settings = &project.manifest.target;
         let job = job(product, files, &carried, icon, settings);
         for problem in target.check(&job) {
-            let place = if problem.what.contains("program") { "program" } else { "target" };
-            let span = project.source.span(place);
-            found.push(if problem.span.is_none() { problem.at(span) } else { problem });
+            found.push(problem);
         }
         let file_name = format!("{}{}", product.file_name, target.ending(settings));
         packages.push(PlannedPackage { target: name, file_name, carried, losses });

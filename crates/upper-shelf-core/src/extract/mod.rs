@@ -4,7 +4,7 @@
 
 mod tree;
 
-use crate::footprint::{Footprint, RelPath, Trace};
+use crate::footprint::{Footprint, Node, RelPath};
 use crate::payload::gather::patterns;
 use crate::payload::names;
 use crate::platform::System;
@@ -51,11 +51,10 @@ pub fn extract(package: &Path, into: &Path, only: &[String]) -> Result<Extracted
     if let Some(why) = hostile(&footprint, &systems_of(format), format.slashes_only()) {
         return Err(damaged(package, why));
     }
-    let footprint = footprint.filter_map(|t| match (t.path(), &chosen) {
-        (Some(path), Some(set)) if !set.is_match(path.as_str()) => None,
-        (path, _) => path.is_some().then(|| t.clone()),
-    });
-    if let Some(only) = chosen.is_some().then_some(only).filter(|_| footprint.traces().is_empty()) {
+    let is_chosen = |node: &Node| chosen.as_ref().is_none_or(|set| set.is_match(node.path().as_str()));
+    let tree = footprint.tree.filter_map(|node| is_chosen(node).then(|| node.clone()));
+    let footprint = Footprint { tree, ..Footprint::default() };
+    if let Some(only) = chosen.is_some().then_some(only).filter(|_| footprint.tree.is_empty()) {
         let problem = Problem::error(format!("nothing in {} fits {}", package.display(), only.join(", "))).on(package);
         return Err(Failure::new(Kind::Problems, problem.instead("`upper-shelf inspect` lists what is in it")));
     }
@@ -79,11 +78,11 @@ fn hostile(footprint: &Footprint, systems: &[System], slashes_only: bool) -> Opt
     // Links of one name: letters count as they do on the disks where they count least.
     let folded = |path: &str| path.to_lowercase();
     let links: HashSet<String> = footprint
-        .traces()
+        .tree
         .iter()
-        .filter_map(|t| if let Trace::Link { path, .. } = t { Some(folded(path.as_str())) } else { None })
+        .filter_map(|n| if let Node::Link { path, .. } = n { Some(folded(path.as_str())) } else { None })
         .collect();
-    for path in footprint.traces().iter().filter_map(Trace::path) {
+    for path in footprint.tree.iter().map(Node::path) {
         for name in path.as_str().split('/') {
             // A ZIP's separator is the slash on every system (APPNOTE 4.4.17.1): a backslash is there to deceive.
             let fault = systems.iter().find_map(|s| names::fault(name, *s));
@@ -112,18 +111,17 @@ fn through(path: &RelPath, links: &HashSet<String>, folded: impl Fn(&str) -> Str
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::footprint::Identity;
     use crate::manifest::written::TargetName;
 
     fn of(entries: &[(&str, Option<&str>)]) -> Footprint {
-        let traces = entries.iter().map(|(path, target)| {
+        let tree = entries.iter().map(|(path, target)| {
             let path = RelPath::new(*path).expect("a path");
             match target {
-                Some(target) => Trace::Link { path, target: (*target).to_owned() },
-                None => Trace::File { path, mode: 0o644, size: 0, content: None },
+                Some(target) => Node::Link { path, target: (*target).to_owned() },
+                None => Node::File { path, mode: 0o644, size: 0, content: None },
             }
         });
-        Footprint::new(Identity::default(), None, traces)
+        Footprint { tree: tree.collect(), ..Footprint::default() }
     }
 
     #[test]

@@ -2,7 +2,7 @@
 //! on the way can lead elsewhere, whoever else works on the disk at the same time.
 
 use super::Extracted;
-use crate::footprint::{Footprint, RelPath, Trace};
+use crate::footprint::{Footprint, Node, RelPath};
 use crate::litter::Litter;
 use crate::payload::gather::resolve;
 use crate::problem::Failure;
@@ -84,11 +84,12 @@ impl Tree {
             }
         };
         let mut missing: HashSet<&RelPath> = HashSet::new();
-        for trace in of.traces() {
-            match trace {
-                Trace::Folder { path, .. } => drop(self.folder(Some(path)).map_err(|e| trouble(path, &e))?),
-                Trace::File { path, .. } => drop(missing.insert(path)),
-                _ => {}
+        for node in &of.tree {
+            match node {
+                Node::Folder { path, .. } => drop(self.folder(Some(path)).map_err(|e| trouble(path, &e))?),
+                Node::File { path, .. } => drop(missing.insert(path)),
+                // They come last.
+                Node::HardLink { .. } | Node::Link { .. } => {}
             }
         }
         let modes = modes_of(of);
@@ -114,20 +115,18 @@ impl Tree {
             let more = if others > 0 { format!(" and of {others} more") } else { String::new() };
             return Err(damaged(package, format!("the bytes of {first}{more} are not in it")));
         }
-        for trace in of.traces() {
-            if let Trace::HardLink { path, to } = trace {
-                // The file itself may not be among the chosen ones.
-                if self.hard_link(path, to).map_err(|e| trouble(path, &e))? {
-                    self.result.files += 1;
-                } else {
-                    let what = format!("{path} is left out");
-                    self.result.left_out.push(Loss { what, why: format!("it is a further name of {to}") });
-                }
+        for (path, to) in of.hard_links() {
+            // The file itself may not be among the chosen ones.
+            if self.hard_link(path, to).map_err(|e| trouble(path, &e))? {
+                self.result.files += 1;
+            } else {
+                let what = format!("{path} is left out");
+                self.result.left_out.push(Loss { what, why: format!("it is a further name of {to}") });
             }
         }
         // Links come last: no file passes through one.
-        for trace in of.traces() {
-            if let Trace::Link { path, target } = trace {
+        for node in &of.tree {
+            if let Node::Link { path, target } = node {
                 if leaves(path, target) {
                     let why = format!("it leads out of the folder, to {target}");
                     self.result.left_out.push(Loss { what: format!("the link {path} is left out"), why });
@@ -188,8 +187,8 @@ impl Tree {
         }
         self.litter.keep();
         // Modes of folders last and from the depth upwards: one may become a folder in which nothing can be moved.
-        for trace in of.traces().iter().rev() {
-            if let Trace::Folder { path, mode } = trace {
+        for node in of.tree.iter().rev() {
+            if let Node::Folder { path, mode } = node {
                 let done = self.folder(Some(path)).and_then(|dir| folder_mode(dir, *mode));
                 done.map_err(|e| Failure::io("can't set the mode of", &into.join(path.as_str()), &e))?;
             }
@@ -209,11 +208,10 @@ fn leaves(path: &RelPath, target: &str) -> bool {
 }
 
 fn modes_of(of: &Footprint) -> std::collections::HashMap<&RelPath, u32> {
-    let modes = of.traces().iter().filter_map(|t| match t {
-        Trace::File { path, mode, .. } => Some((path, *mode)),
-        _ => None,
-    });
-    modes.collect()
+    of.tree
+        .iter()
+        .filter_map(|n| if let Node::File { path, mode, .. } = n { Some((path, *mode)) } else { None })
+        .collect()
 }
 
 /// What the system answers when a link is in the way of an open that follows none.

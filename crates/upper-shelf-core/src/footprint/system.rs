@@ -1,6 +1,8 @@
-//! The kinds of values that traces of Windows have.
+//! The items that only Windows has.
 
+use super::{Item, Kind};
 use serde::{Deserialize, Serialize};
+use std::borrow::Cow;
 
 /// The part of the registry that a value stands in.
 #[derive(
@@ -47,9 +49,35 @@ pub enum RegistryValue {
     List(Vec<String>),
 }
 
-/// A program that the system runs without anybody logged in. It has a place of its own in memory: with very many files
-/// the largest kind of trace would set the size of all.
+/// A value in the registry.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub struct RegistryEntry {
+    /// The part of the registry.
+    pub root: RegistryRoot,
+    /// Which programs see it.
+    pub view: RegistryView,
+    /// The key, with backslashes.
+    pub key: String,
+    /// The value's name; `None` for the key's own value.
+    pub name: Option<String>,
+    /// The value; `{install}` stands for the product's own folder in text.
+    pub value: RegistryValue,
+}
+
+impl Item for RegistryEntry {
+    const KIND: Kind = Kind::Registry;
+    /// Windows takes names of keys and values without regard to case.
+    fn name(&self) -> Cow<'_, str> {
+        let Self { root, view, key, name, .. } = self;
+        let name = name.as_deref().map_or(String::new(), |n| format!("\0{n}"));
+        format!("{root:?} {view:?} {key}{name}").to_lowercase().into()
+    }
+}
+
+/// A program that the system runs without anybody logged in.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
 pub struct Service {
     /// The name by which the system knows it.
     pub name: String,
@@ -65,6 +93,13 @@ pub struct Service {
     pub start: ServiceStart,
     /// The account that it runs as; `None` for the system's own.
     pub account: Option<String>,
+}
+
+impl Item for Service {
+    const KIND: Kind = Kind::Service;
+    fn name(&self) -> Cow<'_, str> {
+        self.name.to_lowercase().into()
+    }
 }
 
 /// When a service starts.

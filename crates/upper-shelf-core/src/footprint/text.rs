@@ -1,6 +1,10 @@
 //! The stable text form: a tree that a person can read, and that two versions of can be laid side by side.
 
-use super::{EnvironmentAction, Footprint, IconForm, RegistryRoot, RegistryValue, RegistryView, Trace, WorkingFolder};
+use super::{
+    Choice, EnvironmentAction, FileType, Font, Footprint, IconForm, IconImage, LinkScheme, Node, Program,
+    RegistryEntry, RegistryRoot, RegistryValue, RegistryView, Service, ServiceStart, Shortcut, Trace, Variable,
+    WorkingFolder,
+};
 use std::collections::HashSet;
 use std::fmt::{self, Write as _};
 
@@ -17,7 +21,27 @@ pub fn bytes(n: u64) -> String {
 }
 
 impl fmt::Display for Trace {
-    /// One line, without the path of traces that have one.
+    /// One line, without the path of what has one.
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Node(item) => item.fmt(f),
+            Self::Program(item) => item.fmt(f),
+            Self::Shortcut(item) => item.fmt(f),
+            Self::FileType(item) => item.fmt(f),
+            Self::LinkScheme(item) => item.fmt(f),
+            Self::Variable(item) => item.fmt(f),
+            Self::Registry(item) => item.fmt(f),
+            Self::Service(item) => item.fmt(f),
+            Self::Font(item) => item.fmt(f),
+            Self::Choice(item) => item.fmt(f),
+            Self::Rule(item) => item.fmt(f),
+            Self::Foreign(item) => item.fmt(f),
+            Self::Icon(item) => item.fmt(f),
+        }
+    }
+}
+
+impl fmt::Display for Node {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             Self::Folder { mode, .. } => write!(f, "folder, mode {mode:o}"),
@@ -30,75 +54,116 @@ impl fmt::Display for Trace {
             }
             Self::HardLink { to, .. } => write!(f, "the same file as {to}"),
             Self::Link { target, .. } => write!(f, "→ {target}"),
-            Self::Program { key, file, arguments, environment, working_folder, console } => {
-                write!(f, "{key}: {file}")?;
-                arguments.iter().try_for_each(|a| write!(f, " {a:?}"))?;
-                environment.iter().try_for_each(|(n, v)| write!(f, ", with {n}={v}"))?;
-                match working_folder {
-                    WorkingFolder::Unchanged => {}
-                    WorkingFolder::Home => write!(f, ", in the home folder")?,
-                    WorkingFolder::Install => write!(f, ", in the product's own folder")?,
-                    WorkingFolder::Inside(folder) => write!(f, ", in {folder}")?,
-                }
-                f.write_str(if *console { ", in a terminal" } else { "" })
-            }
-            Self::Shortcut { place, name, program, arguments, description } => {
-                write!(f, "{}: “{name}” starts {program}", place.name())?;
-                arguments.iter().try_for_each(|a| write!(f, " {a:?}"))?;
-                description.iter().try_for_each(|d| write!(f, " ({d})"))
-            }
-            Self::FileType { mime, extensions, name, program } => {
-                write!(f, ".{}: “{name}” ({mime}) opens with {program}", extensions.join(", ."))
-            }
-            Self::LinkScheme { scheme, program } => write!(f, "{scheme}: links open with {program}"),
-            Self::Environment { name, action, value } => match action {
-                EnvironmentAction::Set => write!(f, "{name} = {value}"),
-                EnvironmentAction::Prepend => write!(f, "{name} = {value}, then what was there"),
-                EnvironmentAction::Append => write!(f, "{name} = what was there, then {value}"),
-            },
-            Self::Registry { root, view, key, name, value } => {
-                f.write_str(match root {
-                    RegistryRoot::Installed => "",
-                    RegistryRoot::Machine => "machine: ",
-                    RegistryRoot::Person => "person: ",
-                })?;
-                f.write_str(if *view == RegistryView::Bits32 { "32-bit: " } else { "" })?;
-                write!(f, "{key} · {} = ", name.as_deref().unwrap_or("(its own value)"))?;
-                match value {
-                    RegistryValue::Text(text) => write!(f, "{text:?}"),
-                    RegistryValue::Expandable(text) => write!(f, "{text:?}, expandable"),
-                    RegistryValue::Number(n) => write!(f, "{n}"),
-                    RegistryValue::Bytes(hex) => write!(f, "bytes {hex}"),
-                    RegistryValue::List(list) => write!(f, "{list:?}"),
-                }
-            }
-            Self::Service(service) => {
-                let super::Service { name, title, description, program, arguments, start, account } = &**service;
-                write!(f, "{name}: “{title}” runs {program}")?;
-                arguments.iter().try_for_each(|a| write!(f, " {a:?}"))?;
-                f.write_str(match start {
-                    super::ServiceStart::Automatic => ", starts with the system",
-                    super::ServiceStart::OnDemand => ", on demand",
-                    super::ServiceStart::Disabled => ", disabled",
-                })?;
-                account.iter().try_for_each(|a| write!(f, ", as {a}"))?;
-                description.iter().try_for_each(|d| write!(f, " ({d})"))
-            }
-            Self::Font { file, title } => write!(f, "“{title}” from {file}"),
-            Self::Choice { key, title, description, chosen, files } => {
-                let (taken, s) = (if *chosen { "taken" } else { "left out" }, if files.len() == 1 { "" } else { "s" });
-                write!(f, "{key}: “{title}”, {} file{s}, {taken} unless somebody says otherwise", files.len())?;
-                description.iter().try_for_each(|d| write!(f, " ({d})"))
-            }
-            Self::Rule { key, value } => write!(f, "{key}: {value}"),
-            Self::Icon { form, content } => {
-                match form {
-                    IconForm::Png(size) => write!(f, "PNG {size} × {size}")?,
-                    IconForm::Svg => f.write_str("SVG")?,
-                }
-                content.iter().try_for_each(|hash| write!(f, ", {}", &hash.to_string()[..12]))
-            }
         }
+    }
+}
+
+impl fmt::Display for Program {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let Self { key, file, arguments, environment, working_folder, console } = self;
+        write!(f, "{key}: {file}")?;
+        arguments.iter().try_for_each(|a| write!(f, " {a:?}"))?;
+        environment.iter().try_for_each(|(n, v)| write!(f, ", with {n}={v}"))?;
+        match working_folder {
+            WorkingFolder::Unchanged => {}
+            WorkingFolder::Home => write!(f, ", in the home folder")?,
+            WorkingFolder::Install => write!(f, ", in the product's own folder")?,
+            WorkingFolder::Inside(folder) => write!(f, ", in {folder}")?,
+        }
+        f.write_str(if *console { ", in a terminal" } else { "" })
+    }
+}
+
+impl fmt::Display for Shortcut {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let Self { place, name, program, arguments, description } = self;
+        write!(f, "{}: “{name}” starts {program}", place.name())?;
+        arguments.iter().try_for_each(|a| write!(f, " {a:?}"))?;
+        description.iter().try_for_each(|d| write!(f, " ({d})"))
+    }
+}
+
+impl fmt::Display for FileType {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let Self { mime, extensions, name, program } = self;
+        write!(f, ".{}: “{name}” ({mime}) opens with {program}", extensions.join(", ."))
+    }
+}
+
+impl fmt::Display for LinkScheme {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{}: links open with {}", self.scheme, self.program)
+    }
+}
+
+impl fmt::Display for Variable {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let Self { name, action, value } = self;
+        match action {
+            EnvironmentAction::Set => write!(f, "{name} = {value}"),
+            EnvironmentAction::Prepend => write!(f, "{name} = {value}, then what was there"),
+            EnvironmentAction::Append => write!(f, "{name} = what was there, then {value}"),
+        }
+    }
+}
+
+impl fmt::Display for RegistryEntry {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let Self { root, view, key, name, value } = self;
+        f.write_str(match root {
+            RegistryRoot::Installed => "",
+            RegistryRoot::Machine => "machine: ",
+            RegistryRoot::Person => "person: ",
+        })?;
+        f.write_str(if *view == RegistryView::Bits32 { "32-bit: " } else { "" })?;
+        write!(f, "{key} · {} = ", name.as_deref().unwrap_or("(its own value)"))?;
+        match value {
+            RegistryValue::Text(text) => write!(f, "{text:?}"),
+            RegistryValue::Expandable(text) => write!(f, "{text:?}, expandable"),
+            RegistryValue::Number(n) => write!(f, "{n}"),
+            RegistryValue::Bytes(hex) => write!(f, "bytes {hex}"),
+            RegistryValue::List(list) => write!(f, "{list:?}"),
+        }
+    }
+}
+
+impl fmt::Display for Service {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let Self { name, title, description, program, arguments, start, account } = self;
+        write!(f, "{name}: “{title}” runs {program}")?;
+        arguments.iter().try_for_each(|a| write!(f, " {a:?}"))?;
+        f.write_str(match start {
+            ServiceStart::Automatic => ", starts with the system",
+            ServiceStart::OnDemand => ", on demand",
+            ServiceStart::Disabled => ", disabled",
+        })?;
+        account.iter().try_for_each(|a| write!(f, ", as {a}"))?;
+        description.iter().try_for_each(|d| write!(f, " ({d})"))
+    }
+}
+
+impl fmt::Display for Font {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "“{}” from {}", self.title, self.file)
+    }
+}
+
+impl fmt::Display for Choice {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let Self { key, title, description, chosen, files } = self;
+        let (taken, s) = (if *chosen { "taken" } else { "left out" }, if files.len() == 1 { "" } else { "s" });
+        write!(f, "{key}: “{title}”, {} file{s}, {taken} unless somebody says otherwise", files.len())?;
+        description.iter().try_for_each(|d| write!(f, " ({d})"))
+    }
+}
+
+impl fmt::Display for IconImage {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self.form {
+            IconForm::Png(size) => write!(f, "PNG {size} × {size}")?,
+            IconForm::Svg => f.write_str("SVG")?,
+        }
+        self.content.iter().try_for_each(|hash| write!(f, ", {}", &hash.to_string()[..12]))
     }
 }
 
@@ -129,11 +194,10 @@ impl Footprint {
                 let _ = writeln!(out, "  {name:<12} {}", value.replace('\n', "\n               "));
             }
         }
-        let files = self.traces().iter().filter(|t| matches!(t, Trace::File { .. })).count();
-        let _ = writeln!(out, "\nfiles ({files}, {})", bytes(self.size()));
+        let _ = writeln!(out, "\nfiles ({}, {})", self.files().count(), bytes(self.size()));
         self.write_tree(&mut out);
         let mut last = "";
-        for trace in self.traces().iter().filter(|t| t.path().is_none()) {
+        for trace in self.traces().filter(|t| t.path().is_none()) {
             if trace.kind() != last {
                 let _ = writeln!(out, "\n{}s", trace.kind());
                 last = trace.kind();
@@ -146,8 +210,7 @@ impl Footprint {
     /// The tree of files with branches drawn; a folder's line ends with what is below it.
     fn write_tree(&self, out: &mut String) {
         // Sorted by name level by level, not by the whole path's letters: `a/b` stands before `a-b`.
-        let mut nodes: Vec<(&str, Option<&Trace>)> =
-            self.traces().iter().filter(|t| t.path().is_some()).map(|t| (path_of(t), Some(t))).collect();
+        let mut nodes: Vec<(&str, Option<&Node>)> = self.tree.iter().map(|n| (n.path().as_str(), Some(n))).collect();
         // Many archives name no folders but in front of files.
         let listed: HashSet<&str> = nodes.iter().map(|(path, _)| *path).collect();
         let above = nodes.iter().flat_map(|(path, _)| path.match_indices('/').map(|(at, _)| &path[..at]));
@@ -156,7 +219,7 @@ impl Footprint {
         nodes.sort_by(|a, b| a.0.split('/').cmp(b.0.split('/')));
         let mut totals: std::collections::HashMap<&str, (u64, u64)> = std::collections::HashMap::new();
         for (path, node) in &nodes {
-            if let Some(Trace::File { size, .. }) = node {
+            if let Some(Node::File { size, .. }) = node {
                 for (at, _) in path.match_indices('/') {
                     let total = totals.entry(&path[..at]).or_default();
                     *total = (total.0 + 1, total.1 + size);
@@ -181,11 +244,11 @@ impl Footprint {
             let shown: String = name.chars().map(|c| if c.is_control() { '\u{fffd}' } else { c }).collect();
             line.push_str(&shown);
             let about = match node {
-                None | Some(Trace::Folder { .. }) => {
+                None | Some(Node::Folder { .. }) => {
                     line.push('/');
                     let mode = match node {
-                        Some(Trace::Folder { mode: 0o755, .. }) => String::new(),
-                        Some(Trace::Folder { mode, .. }) => format!(", mode {mode:o}"),
+                        Some(Node::Folder { mode: 0o755, .. }) => String::new(),
+                        Some(Node::Folder { mode, .. }) => format!(", mode {mode:o}"),
                         _ => ", not listed itself".to_owned(),
                     };
                     match totals.get(path) {
@@ -201,8 +264,4 @@ impl Footprint {
             let _ = writeln!(out, "{line}{gap}{about}");
         }
     }
-}
-
-fn path_of(trace: &Trace) -> &str {
-    trace.path().map_or("", super::RelPath::as_str)
 }

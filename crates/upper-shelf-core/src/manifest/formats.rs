@@ -1,6 +1,7 @@
 //! The manifest's part that belongs to single formats, as people write it: what only one of them has, and the window of
 //! disk images. As in `written`, the reference's text is these types' comments.
 
+use crate::footprint::Reason;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
@@ -170,23 +171,23 @@ pub struct Reasons {
 
 impl Reasons {
     /// Those that are given, with their keys.
-    pub fn given(&self) -> Vec<(&'static str, &String)> {
+    pub fn given(&self) -> Vec<(Reason, &String)> {
         [
-            ("bluetooth", &self.bluetooth),
-            ("calendars", &self.calendars),
-            ("camera", &self.camera),
-            ("contacts", &self.contacts),
-            ("desktop-folder", &self.desktop_folder),
-            ("documents-folder", &self.documents_folder),
-            ("downloads-folder", &self.downloads_folder),
-            ("local-network", &self.local_network),
-            ("location", &self.location),
-            ("microphone", &self.microphone),
-            ("other-programs", &self.other_programs),
-            ("photos", &self.photos),
-            ("reminders", &self.reminders),
-            ("removable-disks", &self.removable_disks),
-            ("speech", &self.speech),
+            (Reason::Bluetooth, &self.bluetooth),
+            (Reason::Calendars, &self.calendars),
+            (Reason::Camera, &self.camera),
+            (Reason::Contacts, &self.contacts),
+            (Reason::DesktopFolder, &self.desktop_folder),
+            (Reason::DocumentsFolder, &self.documents_folder),
+            (Reason::DownloadsFolder, &self.downloads_folder),
+            (Reason::LocalNetwork, &self.local_network),
+            (Reason::Location, &self.location),
+            (Reason::Microphone, &self.microphone),
+            (Reason::OtherPrograms, &self.other_programs),
+            (Reason::Photos, &self.photos),
+            (Reason::Reminders, &self.reminders),
+            (Reason::RemovableDisks, &self.removable_disks),
+            (Reason::Speech, &self.speech),
         ]
         .into_iter()
         .filter_map(|(key, reason)| Some((key, reason.as_ref()?)))

@@ -6,7 +6,9 @@ pub use super::formats::{
     DmgSettings, ListValue, MsiSettings, NsisSettings, PortableSettings, SettingsPlace, SetupCompression, TarSettings,
     TargetName, TargetSettings, ZipSettings,
 };
-use crate::footprint::{EnvironmentAction, Place, RegistryRoot, RegistryValue, RegistryView, ServiceStart};
+use crate::footprint::{
+    Downgrade, EnvironmentAction, Place, RegistryRoot, RegistryValue, RegistryView, Scope, ServiceStart, Upgrade,
+};
 use crate::platform::{Platform, Selector};
 use schemars::JsonSchema;
 use serde::Deserialize;
@@ -448,38 +450,6 @@ pub enum WizardPage {
     Folder,
     /// The parts.
     Choices,
-}
-
-/// For whom a product is installed.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize, JsonSchema)]
-#[serde(rename_all = "kebab-case")]
-pub enum Scope {
-    /// Everyone on the machine.
-    Machine,
-    /// One person, without administrator rights.
-    Person,
-    /// As the person who installs it says.
-    Asked,
-}
-
-/// Whether an older version may replace a newer one.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize, JsonSchema)]
-#[serde(rename_all = "kebab-case")]
-pub enum Downgrade {
-    /// No.
-    Blocked,
-    /// Yes.
-    Allowed,
-}
-
-/// When an upgrade takes the old version away.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize, JsonSchema)]
-#[serde(rename_all = "kebab-case")]
-pub enum Upgrade {
-    /// Before the new one comes: nothing of the old one is left over.
-    Early,
-    /// After the new one has come: files that did not change are not touched.
-    Late,
 }
 
 /// What is built.

@@ -1,7 +1,7 @@
 //! Looks through the layers, in their order, and lays them over each other. Reads no file's bytes.
 
 use super::{Layer, Payload, PayloadFile, Source, Stamp, names};
-use crate::footprint::{RelPath, Trace};
+use crate::footprint::{Node, RelPath};
 use crate::manifest::written::Modes;
 use crate::platform::{Platform, System};
 use crate::problem::Problem;
@@ -86,12 +86,12 @@ fn assemble(found: BTreeMap<RelPath, Found>, layers: &[Layer]) -> Payload {
     let mut first_names: HashMap<(u64, u64), RelPath> = HashMap::new();
     for (path, Found { layer, kind }) in found {
         match kind {
-            FoundKind::Folder { mode } => payload.others.push(Trace::Folder { path, mode }),
-            FoundKind::Link { target } => payload.others.push(Trace::Link { path, target }),
+            FoundKind::Folder { mode } => payload.others.push(Node::Folder { path, mode }),
+            FoundKind::Link { target } => payload.others.push(Node::Link { path, target }),
             FoundKind::File { source, stamp, mode, shared } => {
                 if let Some(identity) = shared {
                     if let Some(to) = first_names.get(&identity) {
-                        payload.others.push(Trace::HardLink { path, to: to.clone() });
+                        payload.others.push(Node::HardLink { path, to: to.clone() });
                         continue;
                     }
                     first_names.insert(identity, path.clone());

@@ -2,7 +2,7 @@
 //! as able.
 
 use super::{Payload, Source};
-use crate::footprint::Trace;
+use crate::footprint::{Node, Program};
 use crate::platform::{Platform, System};
 use crate::problem::{Problem, Span};
 use crate::scan::{FileKind, recognise};
@@ -40,7 +40,7 @@ fn judged(kind: FileKind, platform: Platform) -> (String, bool) {
 /// Looks at programs, and gives those the right to be started that lack it. `span` is where a program's file is written,
 /// by its key; `said` hears of what was set right.
 pub(crate) fn check(
-    programs: &[Trace],
+    programs: &[Program],
     payload: &mut Payload,
     platform: Platform,
     span: &dyn Fn(&str) -> Option<Span>,
@@ -48,12 +48,11 @@ pub(crate) fn check(
 ) -> Vec<Problem> {
     let mut problems = Vec::new();
     let mut seen = Vec::new();
-    for trace in programs {
-        let Trace::Program { key, file, .. } = trace else { continue };
+    for Program { key, file, .. } in programs {
         // One that is a further name of a file has the content and the mode of that.
-        let named = payload.others.iter().find_map(|t| match t {
-            Trace::HardLink { path, to } if path == file => Some(to),
-            _ => None,
+        let named = payload.others.iter().find_map(|node| match node {
+            Node::HardLink { path, to } if path == file => Some(to),
+            Node::HardLink { .. } | Node::Folder { .. } | Node::File { .. } | Node::Link { .. } => None,
         });
         let named = named.unwrap_or(file);
         let Some(found) = payload.files.iter_mut().find(|f| f.path == *named) else { continue };

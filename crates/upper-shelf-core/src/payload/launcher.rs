@@ -4,7 +4,7 @@
 use super::brand::{for_terminal, product_version};
 use super::{Payload, PayloadFile, Source};
 use crate::command_line::in_quotes;
-use crate::footprint::{Identity, RelPath, Trace, WorkingFolder};
+use crate::footprint::{Identity, Node, Program, RelPath, WorkingFolder};
 use crate::icons::Icon;
 use crate::platform::Platform;
 use crate::problem::{Problem, nearest};
@@ -26,8 +26,8 @@ fn head(platform: Platform) -> &'static [u8] {
 }
 
 /// What the launcher is told.
-fn told(launcher: &RelPath, program: &Trace) -> Vec<u8> {
-    let Trace::Program { file, arguments, environment, working_folder, .. } = program else { return Vec::new() };
+fn told(launcher: &RelPath, program: &Program) -> Vec<u8> {
+    let Program { key: _, file, arguments, environment, working_folder, console: _ } = program;
     let windows = |path: &RelPath| path.as_str().replace('/', "\\");
     let with_folder = |text: &str| text.replace(&format!("{INSTALL}/"), "\u{1}\\").replace(INSTALL, "\u{1}");
     let mut texts = vec![
@@ -50,7 +50,7 @@ fn told(launcher: &RelPath, program: &Trace) -> Vec<u8> {
 fn dressed(
     platform: Platform,
     launcher: &RelPath,
-    program: &Trace,
+    program: &Program,
     product: &Identity,
     icon: &Icon,
 ) -> Result<Vec<u8>, pe_image::Error> {
@@ -62,7 +62,7 @@ fn dressed(
     Manifest { administrator: false, themed: false, every_resolution: false, long_paths: true }.put(&mut resources);
     resources.put(DATA, Key::Id(NUMBER), 0, told(launcher, program));
     let mut bytes = image.with_resources(&resources)?;
-    if matches!(program, Trace::Program { console: true, .. }) {
+    if program.console {
         for_terminal(&mut bytes);
     }
     Ok(bytes)
@@ -73,7 +73,7 @@ pub fn add(
     payload: &mut Payload,
     platform: Platform,
     path: &str,
-    program: &mut Trace,
+    program: &mut Program,
     product: &Identity,
     icon: &Icon,
 ) -> Vec<Problem> {
@@ -95,7 +95,7 @@ pub fn add(
             );
         }
     };
-    let Trace::Program { key, file, arguments, environment, .. } = &*program else { return Vec::new() };
+    let Program { key, file, arguments, environment, .. } = &*program;
     if !payload.files.iter().any(|f| f.path == *file) {
         let near = nearest(file.as_str(), payload.files.iter().map(|f| f.path.as_str()));
         let near = near.map_or_else(|| "a file that a layer brings".to_owned(), |n| format!("file = {n:?}"));
@@ -106,7 +106,7 @@ pub fn add(
         );
     }
     let taken = |p: &RelPath| p.as_str().to_lowercase() == launcher.as_str().to_lowercase();
-    if payload.files.iter().map(|f| &f.path).chain(payload.others.iter().filter_map(Trace::path)).any(taken) {
+    if payload.files.iter().map(|f| &f.path).chain(payload.others.iter().map(Node::path)).any(taken) {
         return wrong(
             format!("the launcher {launcher} is in the payload already"),
             "a layer brings a file of that name",
@@ -127,8 +127,8 @@ pub fn add(
     };
     let mut above = launcher.parent();
     while let Some(folder) = above {
-        if !payload.others.iter().any(|t| t.path() == Some(&folder)) {
-            payload.others.push(Trace::Folder { path: folder.clone(), mode: 0o755 });
+        if !payload.others.iter().any(|node| *node.path() == folder) {
+            payload.others.push(Node::Folder { path: folder.clone(), mode: 0o755 });
         }
         above = folder.parent();
     }
@@ -149,11 +149,6 @@ pub fn add(
             further_name: false,
         },
     );
-    if let Trace::Program { file, arguments, environment, working_folder, .. } = program {
-        *file = launcher;
-        arguments.clear();
-        environment.clear();
-        *working_folder = WorkingFolder::Unchanged;
-    }
+    *program = Program { console: program.console, ..Program::plain(program.key.clone(), launcher) };
     Vec::new()
 }

@@ -9,7 +9,7 @@ pub(crate) mod launcher;
 pub mod names;
 pub(crate) mod universal;
 
-use crate::footprint::{RelPath, Trace};
+use crate::footprint::{Node, RelPath};
 use crate::manifest::written::Modes;
 use crate::problem::Span;
 pub use gather::{gather, patterns};
@@ -119,7 +119,7 @@ pub struct Payload {
     /// Files in stable order.
     pub files: Vec<PayloadFile>,
     /// Folders, links and hard links.
-    pub others: Vec<Trace>,
+    pub others: Vec<Node>,
     /// Plain bytes each layer contributes, and its files.
     pub shares: Vec<(String, u64, u64)>,
     /// Files that others of a later layer lie over; only where it matters what they were.
@@ -134,7 +134,7 @@ impl Payload {
         let mut further: Vec<(&RelPath, &RelPath)> = self
             .others
             .iter()
-            .filter_map(|t| if let Trace::HardLink { path, to } = t { Some((path, to)) } else { None })
+            .filter_map(|t| if let Node::HardLink { path, to } = t { Some((path, to)) } else { None })
             .collect();
         if further.is_empty() {
             return None;
@@ -157,10 +157,10 @@ impl Payload {
         Some(all)
     }
 
-    /// The traces of everything in it; hashes are not known before it is read.
-    pub fn traces(&self) -> impl Iterator<Item = Trace> + '_ {
+    /// The tree of everything in it; hashes are not known before it is read.
+    pub fn tree(&self) -> impl Iterator<Item = Node> + '_ {
         let files =
-            self.files.iter().map(|f| Trace::File { path: f.path.clone(), mode: f.mode, size: f.size, content: None });
+            self.files.iter().map(|f| Node::File { path: f.path.clone(), mode: f.mode, size: f.size, content: None });
         files.chain(self.others.iter().cloned())
     }
 }

@@ -4,7 +4,7 @@
 use super::{Drawn, FRAME, Inset, Picture, Rect, TITLE, box_, hex, line, rect};
 use crate::build::{Plan, PlannedPackage};
 use crate::font::{cut, width, wrap};
-use crate::footprint::{Footprint, Trace};
+use crate::footprint::{Choice, Footprint, Scope};
 use crate::manifest::written::TargetName;
 use crate::platform::Platform;
 use crate::problem::Problem;
@@ -320,13 +320,11 @@ impl Drawing<'_> {
         let product = self.footprint.product.name.clone().unwrap_or_default();
         // Windows Installer shows the product as the part that all others hang on.
         let all = (self.target == TargetName::Msi).then_some((product, true)).into_iter();
-        let choices = self.footprint.traces().iter().filter_map(|t| match t {
-            Trace::Choice { title, description, chosen, .. } => Some(match description {
+        let choices =
+            self.footprint.choices.iter().map(|Choice { title, description, chosen, .. }| match description {
                 Some(d) if self.target == TargetName::Nsis => (format!("{title}: {d}"), *chosen),
                 _ => (title.clone(), *chosen),
-            }),
-            _ => None,
-        });
+            });
         let rows: Vec<(String, bool)> = all.chain(choices).collect();
         for (n, (title, chosen)) in rows.iter().enumerate() {
             let deeper = if self.target == TargetName::Msi && n > 0 { 20 } else { 0 };
@@ -341,20 +339,17 @@ impl Drawing<'_> {
 
     /// A file that is worked on just now.
     fn a_file(&self) -> String {
-        let file = self.footprint.traces().iter().find_map(|t| match t {
-            Trace::File { path, .. } => Some(path.to_string()),
-            _ => None,
-        });
+        let file = self.footprint.files().next().map(|(path, _)| path.to_string());
         file.unwrap_or_default().replace('/', "\\")
     }
 
     /// The folder that is proposed.
     fn folder(&self) -> String {
-        let folder = self.footprint.rule("folder").unwrap_or_default().replace('/', "\\");
-        let top = match self.footprint.rule("scope") {
-            Some("machine") if self.footprint.platform == Some(Platform::WindowsX86) => "C:\\Program Files (x86)",
-            Some("machine") => "C:\\Program Files",
-            _ => "C:\\Users\\me\\AppData\\Local\\Programs",
+        let folder = self.footprint.install.windows_folder();
+        let top = match self.footprint.install.scope() {
+            Scope::Machine if self.footprint.platform == Some(Platform::WindowsX86) => "C:\\Program Files (x86)",
+            Scope::Machine => "C:\\Program Files",
+            Scope::Person | Scope::Asked => "C:\\Users\\me\\AppData\\Local\\Programs",
         };
         let end = if self.target == TargetName::Msi { "\\" } else { "" };
         format!("{top}\\{folder}{end}")

@@ -3,16 +3,17 @@
 //! Inside: `AppRun` (see `launcher.rs`), `ID.desktop`, the icon, `.DirIcon`, `usr/share/…` for the desktop, and the
 //! product's own folder at `usr/lib/ID`.
 
-use super::launcher::{self, Stands};
-use super::{Depth, Format, Job, Loss, Target, Visit, damaged, executable, linux_desktop, unsupported, unwritten};
+use super::launcher::{self, Script, Stands};
+use super::linux_desktop::Desktop;
+use super::{Depth, Format, Job, Loss, Target, Visit, damaged, linux_desktop, not_executable, unsupported, unwritten};
 use crate::content::ContentHash;
-use crate::footprint::{Footprint, Identity, Place, RelPath, Trace};
+use crate::footprint::{Footprint, Foreign, IconImage, Identity, Node, Place, RelPath};
 use crate::manifest::written::{AppimageSettings, Compression, TargetName, TargetSettings};
 use crate::payload::feed::{Part, Stream};
 use crate::platform::Platform;
 use crate::problem::{Failure, Problem};
 use squashfs::codec::Codec;
-use squashfs::read::{Image, Inode, Kind as NodeKind, Limits};
+use squashfs::read::{Image, Inode, Kind as InodeKind, Limits};
 use squashfs::write::{Fragments, Meta, Options, Special, Writer};
 use std::collections::{BTreeMap, HashMap};
 use std::fs::File;
@@ -77,31 +78,58 @@ impl Target for AppImage {
     fn carry(&self, footprint: &Footprint) -> (Footprint, Vec<Loss>) {
         let (mut product, mut losses) = linux_desktop::complete(&footprint.product);
         product.categories = linux_desktop::carried_categories(&product);
-        let traces = footprint.traces().iter().filter_map(|t| match t {
-            Trace::Shortcut { place: place @ (Place::Desktop | Place::Startup), name, .. } => {
-                losses.push(Loss {
-                    what: format!("the shortcut “{name}” ({}) is left out", place.name()),
-                    why: "an AppImage is not installed: nothing is put on the desktop or started by itself".into(),
-                });
+        let mut lose = |what: String, why: &str| losses.push(Loss { what, why: why.into() });
+        let Footprint {
+            product: _,
+            platform,
+            tree,
+            programs,
+            shortcuts,
+            file_types,
+            link_schemes,
+            environment,
+            icons,
+            // Lost, below.
+            registry: _,
+            services: _,
+            fonts: _,
+            choices: _,
+            install: _,
+            bundle: _,
+            foreign: _,
+        } = footprint;
+        let tree = tree.filter_map(|node| {
+            if let Node::File { path, mode, size, content } = node
+                && mode & 0o7000 != 0
+            {
+                let why = "the system ignores them in an image that a user mounts";
+                lose(format!("the special mode bits of {path} ({mode:o}) are left out"), why);
+                return Some(Node::File { path: path.clone(), mode: mode & 0o777, size: *size, content: *content });
+            }
+            Some(node.clone())
+        });
+        let shortcuts = shortcuts.filter_map(|shortcut| match shortcut.place {
+            Place::Menu => Some(shortcut.clone()),
+            Place::Desktop | Place::Startup => {
+                let why = "an AppImage is not installed: nothing is put on the desktop or started by itself";
+                lose(format!("the shortcut “{}” ({}) is left out", shortcut.name, shortcut.place.name()), why);
                 None
             }
-            Trace::File { path, mode, size, content } if mode & 0o7000 != 0 => {
-                losses.push(Loss {
-                    what: format!("the special mode bits of {path} ({mode:o}) are left out"),
-                    why: "the system ignores them in an image that a user mounts".into(),
-                });
-                Some(Trace::File { path: path.clone(), mode: mode & 0o777, size: *size, content: *content })
-            }
-            other => match super::not_on_linux(other) {
-                Some(loss) => {
-                    losses.push(loss);
-                    None
-                }
-                None => Some(other.clone()),
-            },
         });
-        let traces: Vec<Trace> = traces.collect();
-        (Footprint::new(product, footprint.platform, traces), losses)
+        losses.extend(super::not_on_linux(footprint));
+        let carried = Footprint {
+            product,
+            platform: *platform,
+            tree,
+            programs: programs.clone(),
+            shortcuts,
+            file_types: file_types.clone(),
+            link_schemes: link_schemes.clone(),
+            environment: environment.clone(),
+            icons: icons.clone(),
+            ..Footprint::default()
+        };
+        (carried, losses)
     }
 
     fn check(&self, job: &Job) -> Vec<Problem> {
@@ -111,19 +139,7 @@ impl Target for AppImage {
                 Problem::error("an AppImage needs a program to start")
                     .instead("[[program]]\nkey = \"app\"\nfile = \"the program's file in the payload\""),
             ),
-            Some(_) => {
-                for trace in job.footprint.traces() {
-                    if let Trace::Program { key, file, .. } = trace
-                        && executable(job.footprint, file) == Some(false)
-                    {
-                        problems.push(
-                            Problem::error(format!("the program {key:?} can't be started: {file} is not executable"))
-                                .why("its mode has no executable bit")
-                                .instead(format!("chmod +x the file {file} where it is built")),
-                        );
-                    }
-                }
-            }
+            Some(_) => problems.extend(not_executable(job.footprint)),
         }
         if let Err(why) = options(&job.settings.appimage, 0, 1) {
             problems.push(Problem::error(format!("[target.appimage] {why}")));
@@ -243,26 +259,14 @@ fn write_image(job: &Job, mut stream: Stream, out: &mut File, options: Options) 
     let link = |w: &mut Writer<&mut File>, path: &str, target: String| {
         w.special(path.as_bytes(), Meta::file(0o777), Special::Symlink(target.into_bytes()))
     };
-    for trace in job.footprint.traces() {
-        match trace {
-            Trace::Folder { path, mode } => {
+    for node in &job.footprint.tree {
+        match node {
+            Node::Folder { path, mode } => {
                 w.folder(format!("{install}/{path}").as_bytes(), Meta::file(*mode as u16))?
             }
-            Trace::Link { path, target } => link(&mut w, &format!("{install}/{path}"), target.clone())?,
-            // Everything else is a file (below), a hard link to one, or in the desktop's files.
-            Trace::File { .. }
-            | Trace::HardLink { .. }
-            | Trace::Program { .. }
-            | Trace::Shortcut { .. }
-            | Trace::FileType { .. }
-            | Trace::LinkScheme { .. }
-            | Trace::Environment { .. }
-            | Trace::Registry { .. }
-            | Trace::Service { .. }
-            | Trace::Font { .. }
-            | Trace::Choice { .. }
-            | Trace::Rule { .. }
-            | Trace::Icon { .. } => {}
+            Node::Link { path, target } => link(&mut w, &format!("{install}/{path}"), target.clone())?,
+            // In the order of the stream, and behind it.
+            Node::File { .. } | Node::HardLink { .. } => {}
         }
     }
     while let Some(part) = stream.next_part() {
@@ -277,10 +281,8 @@ fn write_image(job: &Job, mut stream: Stream, out: &mut File, options: Options) 
             Part::End(hash) => w.end_file(Some(hash.0))?,
         }
     }
-    for trace in job.footprint.traces() {
-        if let Trace::HardLink { path, to } = trace {
-            w.hard_link(format!("{install}/{path}").as_bytes(), format!("{install}/{to}").as_bytes())?;
-        }
+    for (path, to) in job.footprint.hard_links() {
+        w.hard_link(format!("{install}/{path}").as_bytes(), format!("{install}/{to}").as_bytes())?;
     }
     // Last, so that drawing the icons goes on beside the packing of the last blocks.
     let mut script = launcher::write(job.footprint, &install, Stands::InAppImage);
@@ -374,16 +376,16 @@ fn check_hash(image: &Image<File>, offset: u64) -> io::Result<Result<(), String>
     })
 }
 
-struct Node {
+struct Entry {
     path: String,
     inode: Inode,
 }
 
 /// Everything in an image.
 struct Tree {
-    nodes: Vec<Node>,
+    nodes: Vec<Entry>,
     /// What our launcher in it says: programs, and the folder with the product's own files.
-    ours: Option<(Vec<Trace>, String)>,
+    ours: Option<Script>,
     /// The hash of the program in front, as it says.
     head: Option<String>,
 }
@@ -392,10 +394,10 @@ impl Opened {
     fn tree(&self) -> squashfs::Result<Tree> {
         let mut nodes = Vec::new();
         self.image.walk(|v| {
-            nodes.push(Node { path: String::from_utf8_lossy(&v.path).into_owned(), inode: v.inode });
+            nodes.push(Entry { path: String::from_utf8_lossy(&v.path).into_owned(), inode: v.inode });
             Ok::<_, squashfs::Error>(())
         })?;
-        let is_small = |n: &&Node| matches!(&n.inode.kind, NodeKind::File(f) if f.size < 1 << 20);
+        let is_small = |n: &&Entry| matches!(&n.inode.kind, InodeKind::File(f) if f.size < 1 << 20);
         let script = nodes.iter().find(|n| n.path == "AppRun").filter(is_small);
         let script = script.map(|n| self.image.read_to_vec(&n.inode)).transpose()?.unwrap_or_default();
         let script = String::from_utf8_lossy(&script);
@@ -407,12 +409,12 @@ impl Opened {
 impl Tree {
     /// The product's own files, folders and links with their paths in the footprint, in its order: of a file's several
     /// names the first is the file.
-    fn own(&self) -> Vec<(RelPath, &Node)> {
+    fn own(&self) -> Vec<(RelPath, &Entry)> {
         let below = |path: &str| match &self.ours {
             None => RelPath::new(path).ok(),
-            Some((_, install)) => RelPath::new(path.strip_prefix(install)?.strip_prefix('/')?).ok(),
+            Some(Script { install, .. }) => RelPath::new(path.strip_prefix(install)?.strip_prefix('/')?).ok(),
         };
-        let mut own: Vec<(RelPath, &Node)> = self.nodes.iter().filter_map(|n| Some((below(&n.path)?, n))).collect();
+        let mut own: Vec<(RelPath, &Entry)> = self.nodes.iter().filter_map(|n| Some((below(&n.path)?, n))).collect();
         own.sort_by(|a, b| a.0.cmp(&b.0));
         own
     }
@@ -424,7 +426,7 @@ fn files(opened: &Opened, visit: Visit) -> squashfs::Result<()> {
     let mut seen = std::collections::HashSet::new();
     for (path, node) in tree.own() {
         let first = node.inode.nlink < 2 || seen.insert(node.inode.number);
-        if matches!(node.inode.kind, NodeKind::File(_)) && first {
+        if matches!(node.inode.kind, InodeKind::File(_)) && first {
             visit(&path, &mut opened.image.reader(&node.inode)?)?;
         }
     }
@@ -434,53 +436,67 @@ fn files(opened: &Opened, visit: Visit) -> squashfs::Result<()> {
 fn read_image(opened: &Opened, tree: &Tree, depth: Depth) -> squashfs::Result<Footprint> {
     let Opened { image, platform, .. } = opened;
     let nodes = &tree.nodes;
-    let mut traces = tree.ours.as_ref().map_or_else(Vec::new, |(programs, _)| programs.clone());
     let mut desktop = linux_desktop::Files::new();
     let mut icons = Vec::new();
     for node in nodes {
-        let NodeKind::File(file) = &node.inode.kind else { continue };
+        let InodeKind::File(file) = &node.inode.kind else { continue };
         let Some(path) = node.path.strip_prefix("usr/share/") else { continue };
         let icon = path.strip_prefix("icons/hicolor/").and_then(crate::icons::form_of_theme_path);
         match (icon, depth) {
             // In a listing an icon is known by its name; its bytes are not needed.
-            (Some(form), Depth::Listing) => icons.push(Trace::Icon { form, content: None }),
+            (Some(form), Depth::Listing) => icons.push(IconImage { form, content: None }),
             _ if is_desktop_file(path) && file.size < 4 << 20 => {
                 desktop.insert(path.to_owned(), image.read_to_vec(&node.inode)?);
             }
             _ => {}
         }
     }
-    let (mut product, more) = linux_desktop::read(&desktop);
+    let Desktop { mut product, shortcuts, file_types, link_schemes, icons: drawn } = linux_desktop::read(&desktop);
+    icons.extend(drawn);
     if tree.ours.is_none() {
         foreign_identity(image, nodes, &mut product)?;
     }
-    traces.extend(more);
-    traces.extend(icons);
     let own = tree.own();
     let hashes = match depth {
         Depth::Listing => HashMap::new(),
         Depth::Contents => hash_files(image, own.iter().map(|(_, n)| *n))?,
     };
     let mut first_names: HashMap<u32, RelPath> = HashMap::new();
+    let (mut found, mut left_out) = (Vec::new(), Vec::new());
     for (path, node) in own {
         let mode = u32::from(node.inode.mode);
-        traces.push(match &node.inode.kind {
-            NodeKind::Dir(_) => Trace::Folder { path, mode },
-            NodeKind::Symlink(target) => Trace::Link { path, target: String::from_utf8_lossy(target).into_owned() },
-            NodeKind::File(file) => match first_names.get(&node.inode.number) {
-                Some(to) if node.inode.nlink > 1 => Trace::HardLink { path, to: to.clone() },
+        found.push(match &node.inode.kind {
+            InodeKind::Dir(_) => Node::Folder { path, mode },
+            InodeKind::Symlink(target) => Node::Link { path, target: String::from_utf8_lossy(target).into_owned() },
+            InodeKind::File(file) => match first_names.get(&node.inode.number) {
+                Some(to) if node.inode.nlink > 1 => Node::HardLink { path, to: to.clone() },
                 _ => {
                     first_names.insert(node.inode.number, path.clone());
-                    Trace::File { path, mode, size: file.size, content: hashes.get(node.path.as_str()).copied() }
+                    Node::File { path, mode, size: file.size, content: hashes.get(node.path.as_str()).copied() }
                 }
             },
             // Applications bring no devices; one in somebody's image is not followed.
-            NodeKind::BlockDevice(_) | NodeKind::CharDevice(_) | NodeKind::Fifo | NodeKind::Socket => {
-                Trace::Rule { key: format!("the pipe or device {path}"), value: "left out".into() }
+            InodeKind::BlockDevice(_) | InodeKind::CharDevice(_) | InodeKind::Fifo | InodeKind::Socket => {
+                left_out.push(Foreign::LeftOut { what: format!("the pipe or device {path}") });
+                continue;
             }
         });
     }
-    Ok(Footprint::new(product, *platform, traces))
+    let (programs, environment) =
+        tree.ours.as_ref().map_or_else(Default::default, |s| (s.programs.clone(), s.environment.clone()));
+    Ok(Footprint {
+        product,
+        platform: *platform,
+        tree: found.into(),
+        programs: programs.into(),
+        shortcuts: shortcuts.into(),
+        file_types: file_types.into(),
+        link_schemes: link_schemes.into(),
+        environment: environment.into(),
+        icons: icons.into(),
+        foreign: left_out.into(),
+        ..Footprint::default()
+    })
 }
 
 fn is_desktop_file(path: &str) -> bool {
@@ -488,15 +504,15 @@ fn is_desktop_file(path: &str) -> bool {
 }
 
 /// Another maker's image may say who it is in its root's desktop entry only.
-fn foreign_identity(image: &Image<File>, nodes: &[Node], product: &mut Identity) -> squashfs::Result<()> {
+fn foreign_identity(image: &Image<File>, nodes: &[Entry], product: &mut Identity) -> squashfs::Result<()> {
     let entry = nodes.iter().find(|n| n.path.ends_with(".desktop") && !n.path.contains('/'));
-    let Some(Node { path, inode }) = entry else { return Ok(()) };
+    let Some(Entry { path, inode }) = entry else { return Ok(()) };
     // It is often a link to the entry further in.
     let target = match &inode.kind {
-        NodeKind::Symlink(target) => image.lookup(target)?,
+        InodeKind::Symlink(target) => image.lookup(target)?,
         _ => Some(inode.clone()),
     };
-    let Some(inode) = target.filter(|i| matches!(&i.kind, NodeKind::File(f) if f.size < 1 << 20)) else {
+    let Some(inode) = target.filter(|i| matches!(&i.kind, InodeKind::File(f) if f.size < 1 << 20)) else {
         return Ok(());
     };
     let text = String::from_utf8_lossy(&image.read_to_vec(&inode)?).into_owned();
@@ -516,9 +532,9 @@ fn foreign_identity(image: &Image<File>, nodes: &[Node], product: &mut Identity)
 /// The hashes of all files by path, on several threads; each file is read once.
 fn hash_files<'n>(
     image: &Image<File>,
-    nodes: impl Iterator<Item = &'n Node>,
+    nodes: impl Iterator<Item = &'n Entry>,
 ) -> squashfs::Result<HashMap<&'n str, ContentHash>> {
-    let files: Vec<&Node> = nodes.filter(|n| matches!(n.inode.kind, NodeKind::File(_))).collect();
+    let files: Vec<&Entry> = nodes.filter(|n| matches!(n.inode.kind, InodeKind::File(_))).collect();
     let next = AtomicUsize::new(0);
     let threads = std::thread::available_parallelism().map_or(1, |n| n.get());
     let zeros = [0; 1 << 16];

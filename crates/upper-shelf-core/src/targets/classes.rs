@@ -1,6 +1,6 @@
 //! Where Windows knows file types and link schemes: keys that every package for it writes.
 
-use crate::footprint::{Footprint, RegistryValue, Trace};
+use crate::footprint::{Footprint, RegistryEntry, RegistryValue};
 use crate::problem::Problem;
 
 /// The key of what programs open, below the machine's or a person's own.
@@ -22,7 +22,8 @@ pub fn own_key(id: &str) -> String {
 }
 
 /// Names of values in the product's own key that packages write, and beginnings of such names.
-const OWN: [&str; 7] = ["InstallFolder", "Desktop", "Startup", "CSettings", "Choice.", "Unfinished", "RecordSeal"];
+const OWN: [&str; 8] =
+    ["InstallFolder", "Desktop", "Startup", "CSettings", "Choice.", "Unfinished", "RecordSeal", super::order::NAME];
 
 /// Registry values that meet those of file types and link schemes: which of the two would hold nobody can say, and
 /// reading the package could not tell them apart.
@@ -31,20 +32,15 @@ pub fn conflicts(footprint: &Footprint) -> Vec<Problem> {
     // Keys with the table of the manifest that writes them, and the classes of file types.
     let mut keys: Vec<(String, &str)> = Vec::new();
     let mut classes = Vec::new();
-    for trace in footprint.traces() {
-        match trace {
-            Trace::FileType { extensions, .. } => {
-                let class = class_name(id, extensions);
-                keys.push((format!("{CLASSES}{class}"), "file-type"));
-                keys.extend(extensions.iter().map(|e| (format!("{CLASSES}.{e}"), "file-type")));
-                classes.push(class);
-            }
-            Trace::LinkScheme { scheme, .. } => {
-                keys.push((format!("{CLASSES}{scheme}"), "link-scheme"));
-                keys.push((format!("{CLASSES}{}", link_class(id, scheme)), "link-scheme"));
-            }
-            _ => {}
-        }
+    for kind in &footprint.file_types {
+        let class = class_name(id, &kind.extensions);
+        keys.push((format!("{CLASSES}{class}"), "file-type"));
+        keys.extend(kind.extensions.iter().map(|e| (format!("{CLASSES}.{e}"), "file-type")));
+        classes.push(class);
+    }
+    for link in &footprint.link_schemes {
+        keys.push((format!("{CLASSES}{}", link.scheme), "link-scheme"));
+        keys.push((format!("{CLASSES}{}", link_class(id, &link.scheme)), "link-scheme"));
     }
     if let Some((_, table)) = keys.last() {
         let table = *table;
@@ -55,19 +51,20 @@ pub fn conflicts(footprint: &Footprint) -> Vec<Problem> {
         rest.is_some_and(|r| r.is_empty() || r.starts_with('\\'))
     };
     let mut problems = Vec::new();
-    for trace in footprint.traces() {
-        let Trace::Registry { key, name, value, .. } = trace else { continue };
+    for entry in &footprint.registry {
+        let RegistryEntry { root: _, view: _, key, name, value } = entry;
         if let Some((_, table)) = keys.iter().find(|(k, _)| inside(key, k)) {
-            let problem = Problem::error(format!("the registry key {key} belongs to a [[{table}]]"));
+            let problem = Problem::error(format!("the registry key {key} belongs to a [[{table}]]")).about(entry);
             problems.push(problem.why("both would write there").instead(format!("leave it to [[{table}]]")));
         } else if key.eq_ignore_ascii_case(&own_key(id))
             && let Some(name) = name.as_deref().filter(|n| OWN.iter().any(|o| n.starts_with(o)))
         {
-            let problem = Problem::error(format!("the registry value {name} of {key} is the installer's own"));
+            let problem =
+                Problem::error(format!("the registry value {name} of {key} is the installer's own")).about(entry);
             problems.push(problem.why("it remembers there what was chosen").instead("another name, or a key below"));
         } else if name.is_none() && matches!(value, RegistryValue::Text(text) if classes.contains(text)) {
             let problem = Problem::error(format!("the registry key {key} makes a file type of the product out of it"));
-            problems.push(problem.instead("add the ending to `extensions` of its [[file-type]]"));
+            problems.push(problem.about(entry).instead("add the ending to `extensions` of its [[file-type]]"));
         }
     }
     problems

@@ -1,8 +1,7 @@
 //! The small shell script that starts a product's programs with their arguments, environment and working folder, and
 //! the way back from it: the same few line forms are written and read.
 
-use crate::footprint::{EnvironmentAction, Footprint, RelPath, Trace, WorkingFolder};
-use std::collections::BTreeMap;
+use crate::footprint::{EnvironmentAction, Footprint, Program, RelPath, Variable, WorkingFolder};
 use std::fmt::Write;
 
 const MARK: &str = "# Starts the product's programs; written by Upper Shelf, and read back by it line by line.";
@@ -32,11 +31,7 @@ pub fn write(footprint: &Footprint, install: &str, stands: Stands) -> String {
     let _ = writeln!(out, "install=$here/{install}");
     let _ = writeln!(out, "start={main}");
     out.push_str("# Under another program's name, or with --start=KEY first, that program is started.\n");
-    let keys: Vec<&str> = footprint
-        .traces()
-        .iter()
-        .filter_map(|t| if let Trace::Program { key, .. } = t { Some(key.as_str()) } else { None })
-        .collect();
+    let keys: Vec<&str> = footprint.programs.iter().map(|p| p.key.as_str()).collect();
     out.push_str("case ${name##*/} in\n");
     keys.iter().for_each(|key| {
         let _ = writeln!(out, "'{key}') start={key} ;;");
@@ -46,19 +41,16 @@ pub fn write(footprint: &Footprint, install: &str, stands: Stands) -> String {
         let _ = writeln!(out, "'--start={key}') start={key}; shift ;;");
     });
     out.push_str("esac\n");
-    for trace in footprint.traces() {
-        if let Trace::Environment { name, action, value } = trace {
-            let value = quote(value);
-            let _ = match action {
-                EnvironmentAction::Set => writeln!(out, "export {name}={value}"),
-                EnvironmentAction::Prepend => writeln!(out, "export {name}={value}{}", after(name)),
-                EnvironmentAction::Append => writeln!(out, "export {name}={}{value}", before(name)),
-            };
-        }
+    for Variable { name, action, value } in &footprint.environment {
+        let value = quote(value);
+        let _ = match action {
+            EnvironmentAction::Set => writeln!(out, "export {name}={value}"),
+            EnvironmentAction::Prepend => writeln!(out, "export {name}={value}{}", after(name)),
+            EnvironmentAction::Append => writeln!(out, "export {name}={}{value}", before(name)),
+        };
     }
     out.push_str("case $start in\n");
-    for trace in footprint.traces() {
-        let Trace::Program { key, file, arguments, environment, working_folder, console } = trace else { continue };
+    for Program { key, file, arguments, environment, working_folder, console } in &footprint.programs {
         let _ = writeln!(out, "{key})");
         let _ = writeln!(out, "  file={}", plain(file.as_str()));
         for (name, value) in environment {
@@ -148,37 +140,39 @@ fn unquote(mut word: &str) -> Option<(String, &str)> {
     }
 }
 
-/// What a script of ours says: programs and variables, and the product's own folder. `None` for any other script.
-pub fn read(script: &str) -> Option<(Vec<Trace>, String)> {
+/// What a script of ours says.
+#[derive(Default)]
+pub struct Script {
+    /// What it starts.
+    pub programs: Vec<Program>,
+    /// What it sets for all of them.
+    pub environment: Vec<Variable>,
+    /// The product's own folder, relative to the script's.
+    pub install: String,
+}
+
+/// Reads a script of ours; `None` for any other.
+pub fn read(script: &str) -> Option<Script> {
     let mut lines = script.lines();
     if lines.next() != Some("#!/bin/sh") || lines.next() != Some(MARK) {
         return None;
     }
-    let mut traces = Vec::new();
-    let mut install = String::new();
-    let mut program: Option<Trace> = None;
+    let mut read = Script::default();
+    let mut program: Option<Program> = None;
     let mut in_programs = false;
     for line in lines {
         if let Some(folder) = line.strip_prefix("install=$here/") {
-            install = folder.to_owned();
+            read.install = folder.to_owned();
         } else if line == "case $start in" {
             in_programs = true;
         } else if let Some(export) = line.strip_prefix("export ") {
-            traces.push(read_variable(export)?);
+            read.environment.push(read_variable(export)?);
         } else if let Some(key) = line.strip_suffix(')').filter(|_| in_programs && program.is_none()) {
-            program = Some(Trace::Program {
-                key: key.to_owned(),
-                file: RelPath::new("unknown").ok()?,
-                arguments: Vec::new(),
-                environment: BTreeMap::new(),
-                working_folder: WorkingFolder::Unchanged,
-                console: false,
-            });
+            program = Some(Program::plain(key, RelPath::new("unknown").ok()?));
         } else if line == "  ;;" {
-            traces.push(program.take()?);
+            read.programs.push(program.take()?);
         } else if let Some(inner) = line.strip_prefix("  ") {
-            let Some(Trace::Program { file, arguments, environment, working_folder, console, .. }) = &mut program
-            else {
+            let Some(Program { key: _, file, arguments, environment, working_folder, console }) = &mut program else {
                 continue;
             };
             if let Some(word) = inner.strip_prefix("file=") {
@@ -199,10 +193,10 @@ pub fn read(script: &str) -> Option<(Vec<Trace>, String)> {
             }
         }
     }
-    Some((traces, install))
+    Some(read)
 }
 
-fn read_variable(export: &str) -> Option<Trace> {
+fn read_variable(export: &str) -> Option<Variable> {
     let (name, word) = export.split_once('=')?;
     let (append, prepend) = (before(name), after(name));
     let (action, value) = match word.strip_prefix(append.as_str()) {
@@ -212,5 +206,5 @@ fn read_variable(export: &str) -> Option<Trace> {
             (value, _) => (EnvironmentAction::Set, value),
         },
     };
-    Some(Trace::Environment { name: name.to_owned(), action, value })
+    Some(Variable { name: name.to_owned(), action, value })
 }

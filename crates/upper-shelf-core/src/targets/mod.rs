@@ -13,7 +13,8 @@ mod order;
 pub mod plain;
 mod read_only;
 
-use crate::footprint::{Footprint, RegistryRoot, RelPath, Trace};
+use crate::content::ContentHash;
+use crate::footprint::{Footprint, Item, List, Node, Program, RegistryRoot, RelPath, Scope, Trace};
 use crate::icons::Icon;
 use crate::manifest::written::{TargetName, TargetSettings};
 use crate::payload::PayloadFile;
@@ -21,6 +22,7 @@ use crate::payload::feed::Stream;
 use crate::platform::System;
 use crate::problem::{Failure, Kind, Problem};
 use serde::Serialize;
+use std::collections::HashMap;
 use std::fs::File;
 use std::io::{self, Read};
 use std::path::Path;
@@ -198,43 +200,78 @@ pub fn read(package: &Path, depth: Depth) -> Result<(&'static dyn Format, Footpr
     ))
 }
 
-/// What a format for Linux says of a trace that only Windows knows; `None` for all others.
-fn not_on_linux(trace: &Trace) -> Option<Loss> {
-    let why = match trace {
-        Trace::Registry { .. } => "Linux has no registry",
-        Trace::Service { .. } => "services of Linux are set up by an administrator",
-        Trace::Font { .. } => "it stays a file of the product; other programs don't see it",
-        Trace::Choice { .. } => "all files are there: nothing is chosen",
-        Trace::Rule { .. } => "it is a rule for installing on Windows",
-        Trace::Folder { .. }
-        | Trace::File { .. }
-        | Trace::HardLink { .. }
-        | Trace::Link { .. }
-        | Trace::Program { .. }
-        | Trace::Shortcut { .. }
-        | Trace::FileType { .. }
-        | Trace::LinkScheme { .. }
-        | Trace::Environment { .. }
-        | Trace::Icon { .. } => return None,
+/// What a format loses of some items, each with its own sentence.
+fn lose<T: Item + Clone + Into<Trace>>(losses: &mut Vec<Loss>, items: &[T], why: &str) {
+    losses.extend(items.iter().cloned().map(|item| left_out(item, why)));
+}
+
+/// The loss of one item.
+fn left_out(item: impl Into<Trace>, why: &str) -> Loss {
+    let trace: Trace = item.into();
+    Loss { what: format!("the {} {trace} is left out", trace.kind()), why: why.into() }
+}
+
+/// What a format for Linux loses: what only Windows or macOS has.
+fn not_on_linux(footprint: &Footprint) -> Vec<Loss> {
+    let Footprint {
+        registry,
+        services,
+        fonts,
+        choices,
+        install,
+        bundle,
+        // What every format has a word of its own on.
+        product: _,
+        platform: _,
+        tree: _,
+        programs: _,
+        shortcuts: _,
+        file_types: _,
+        link_schemes: _,
+        environment: _,
+        icons: _,
+        foreign: _,
+    } = footprint;
+    let mut losses = Vec::new();
+    lose(&mut losses, registry, "Linux has no registry");
+    lose(&mut losses, services, "services of Linux are set up by an administrator");
+    lose(&mut losses, fonts, "it stays a file of the product; other programs don't see it");
+    lose(&mut losses, choices, "all files are there: nothing is chosen");
+    lose(&mut losses, &install.rules(), "it is a rule for installing on Windows");
+    lose(&mut losses, &bundle.rules(), "it is a rule for application bundles of macOS");
+    losses
+}
+
+/// A tree for a format that has no hard links: each further name becomes a file of its own, and `said` hears of it.
+fn without_hard_links(tree: &List<Node>, mut said: impl FnMut(&RelPath, &RelPath)) -> List<Node> {
+    let file = |node| match node {
+        &Node::File { ref path, mode, size, content } => Some((path, (mode, size, content))),
+        Node::Folder { .. } | Node::HardLink { .. } | Node::Link { .. } => None,
     };
-    Some(Loss { what: format!("the {} {trace} is left out", trace.kind()), why: why.into() })
+    let files: HashMap<&RelPath, (u32, u64, Option<ContentHash>)> = tree.iter().filter_map(file).collect();
+    tree.filter_map(|node| match node {
+        Node::HardLink { path, to } => {
+            let &(mode, size, content) = files.get(to)?;
+            said(path, to);
+            Some(Node::File { path: path.clone(), mode, size, content })
+        }
+        Node::Folder { .. } | Node::File { .. } | Node::Link { .. } => Some(node.clone()),
+    })
 }
 
 /// What of a product for one person only an administrator could install on Windows.
 fn not_for_one_person(footprint: &Footprint) -> Vec<Problem> {
-    let mut problems = Vec::new();
     // Where people may choose, one of them may choose to have it alone.
-    let may_be = matches!(footprint.rule("scope"), Some("person" | "asked"));
-    for trace in footprint.traces().iter().filter(|_| may_be) {
-        let needs = match trace {
-            Trace::Registry { root: RegistryRoot::Machine, .. } => "a registry value of the machine",
-            Trace::Service { .. } => "a service",
-            _ => continue,
-        };
-        let problem = Problem::error(format!("{needs} can't be installed for one person: {trace}"));
-        problems.push(problem.why("that takes an administrator").instead("[install] scope = \"machine\""));
+    if footprint.install.scope() == Scope::Machine {
+        return Vec::new();
     }
-    problems
+    let needed = |needs: &str, trace: Trace| {
+        let problem = Problem::error(format!("{needs} can't be installed for one person: {trace}"));
+        problem.why("that takes an administrator").instead("[install] scope = \"machine\"")
+    };
+    let of_machine = footprint.registry.iter().filter(|e| e.root == RegistryRoot::Machine);
+    let entries = of_machine.map(|e| needed("a registry value of the machine", e.clone().into()).about(e));
+    entries.chain(footprint.services.iter().map(|s| needed("a service", s.clone().into()).about(s))).collect()
 }
 
 /// A failure about a damaged package.
@@ -261,11 +298,23 @@ pub(crate) fn unwritten(e: &std::io::Error) -> Failure {
     Failure::new(Kind::Machine, Problem::error("the package can't be written").why(why).instead(instead))
 }
 
-/// Names of all files among the traces, for checks.
+/// Whether a file may be started; `None` if it is not there.
 pub(crate) fn executable(footprint: &Footprint, wanted: &RelPath) -> Option<bool> {
-    footprint.traces().iter().find_map(|t| match t {
-        Trace::File { path, mode, .. } if path == wanted => Some(mode & 0o111 != 0),
-        Trace::Link { path, .. } | Trace::HardLink { path, .. } if path == wanted => Some(true),
-        _ => None,
+    footprint.tree.iter().find(|node| node.path() == wanted).and_then(|node| match node {
+        Node::File { mode, .. } => Some(mode & 0o111 != 0),
+        Node::Link { .. } | Node::HardLink { .. } => Some(true),
+        Node::Folder { .. } => None,
     })
+}
+
+/// Programs whose file may not be started.
+pub(crate) fn not_executable(footprint: &Footprint) -> Vec<Problem> {
+    let off = footprint.programs.iter().filter(|p| executable(footprint, &p.file) == Some(false));
+    off.map(|program| {
+        let Program { key, file, .. } = program;
+        let problem = Problem::error(format!("the program {key:?} can't be started: {file} is not executable"));
+        let problem = problem.about(program).why("its mode has no executable bit");
+        problem.instead(format!("chmod +x the file {file} where it is built"))
+    })
+    .collect()
 }

@@ -1,16 +1,16 @@
 //! The order of versions as a text: Windows Installer can compare texts, and no versions. A setup program leaves its text
 //! where the product's settings are; an MSI compares its own with it.
 
-use crate::footprint::{Identity, RegistryRoot, RegistryValue, RegistryView, Trace};
+use crate::footprint::{Identity, RegistryEntry, RegistryRoot, RegistryValue, RegistryView};
 
 /// The name of the value that holds the text.
 pub const NAME: &str = "Order";
 /// No version that people write is longer; the rest of a longer one does not count.
 const LONGEST: usize = 100;
 
-/// What a setup program leaves; it is its own, and no trace of the product's.
-pub fn trace(product: &Identity) -> Option<Trace> {
-    Some(Trace::Registry {
+/// What a setup program leaves; it is its own, and nothing of the product's.
+pub fn entry(product: &Identity) -> Option<RegistryEntry> {
+    Some(RegistryEntry {
         root: RegistryRoot::Installed,
         view: RegistryView::Own,
         key: format!("Software\\{}", product.id.as_ref()?),

@@ -10,7 +10,7 @@ pub use pages::{
 };
 pub use words::WORDS;
 
-use crate::footprint::{Footprint, Trace, text_bytes};
+use crate::footprint::{Footprint, text_bytes};
 use std::collections::BTreeMap;
 
 /// A language of the wizard with all of its words.
@@ -53,16 +53,11 @@ impl Language {
     pub fn word(&self, key: &str, footprint: &Footprint) -> String {
         let p = &footprint.product;
         let text = |v: &Option<String>| v.clone().unwrap_or_default();
-        let files = footprint.traces().iter().filter(|t| matches!(t, Trace::File { .. })).count();
+        let files = footprint.files().count();
         let types: Vec<String> = footprint
-            .traces()
+            .file_types
             .iter()
-            .filter_map(|t| match t {
-                Trace::FileType { extensions, .. } => {
-                    Some(extensions.iter().map(|e| format!(".{e}")).collect::<Vec<_>>().join(", "))
-                }
-                _ => None,
-            })
+            .map(|t| t.extensions.iter().map(|e| format!(".{e}")).collect::<Vec<_>>().join(", "))
             .collect();
         let word = self.words.get(key).map_or("", String::as_str);
         let size = text_bytes(footprint.size());

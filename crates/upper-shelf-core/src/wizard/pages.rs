@@ -2,7 +2,7 @@
 //! picture, a thin line in its colour, room around everything, buttons at the lower right.
 
 use super::Wizard;
-use crate::footprint::{Footprint, Place, Trace};
+use crate::footprint::{Footprint, Place, Scope};
 
 /// A page's width.
 pub const WIDTH: i32 = 400;
@@ -189,14 +189,12 @@ fn page(
 
 /// All pages of a product, in their order.
 pub fn pages(footprint: &Footprint, wizard: &Wizard) -> Vec<Page> {
-    let has =
-        |place: Place| footprint.traces().iter().any(|t| matches!(t, Trace::Shortcut { place: p, .. } if *p == place));
-    let has_choices = footprint.traces().iter().any(|t| matches!(t, Trace::Choice { .. }));
-    let has_types = footprint.traces().iter().any(|t| matches!(t, Trace::FileType { .. }));
+    let has = |place: Place| footprint.has_shortcut_in(place);
+    let (has_choices, has_types) = (!footprint.choices.is_empty(), !footprint.file_types.is_empty());
     let cancel = || button("Cancel", 0, "cancel", Action::AskCancel);
     let mut order: Vec<&str> = vec!["Start"];
     order.extend(wizard.license.as_ref().map(|_| "License"));
-    order.extend((footprint.rule("scope") == Some("asked")).then_some("Scope"));
+    order.extend((footprint.install.scope() == Scope::Asked).then_some("Scope"));
     order.push("Folder");
     order.extend(has_choices.then_some("Choices"));
     order.retain(|name| !wizard.left_out.contains(name));
@@ -272,7 +270,7 @@ pub fn pages(footprint: &Footprint, wizard: &Wizard) -> Vec<Page> {
     ];
     pages.push(page("Progress", "progress-title", "progress-below", middle, vec![cancel()]));
     let mut done = vec![text("Menu", 84, 2, "done-text")];
-    if footprint.rule("start-at-end").is_some() {
+    if footprint.install.start_at_end.is_some() {
         done.push(check("StartNow", 118, "done-start", "StartNow"));
     }
     pages.push(page("Done", "done-title", "done-below", done, vec![button("Finish", 0, "finish", Action::Finish)]));
@@ -348,15 +346,16 @@ fn ask_cancel() -> Page {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::footprint::Identity;
+    use crate::footprint::{Choice, InstallRules};
 
     #[test]
     fn nothing_lies_outside_a_page_or_over_something_that_can_be_pressed() {
-        let traces = [
-            Trace::Rule { key: "scope".into(), value: "asked".into() },
-            Trace::Choice { key: "a".into(), title: "A".into(), description: None, chosen: true, files: Vec::new() },
-        ];
-        let footprint = Footprint::new(Identity::default(), None, traces);
+        let choice = Choice { key: "a".into(), title: "A".into(), description: None, chosen: true, files: Vec::new() };
+        let footprint = Footprint {
+            choices: vec![choice].into(),
+            install: InstallRules { scope: Some(Scope::Asked), ..InstallRules::default() },
+            ..Footprint::default()
+        };
         let wizard = Wizard { license: Some("text".into()), ..Wizard::default() };
         let ground = |kind| matches!(kind, Kind::Strip | Kind::Line | Kind::Accent);
         for page in pages(&footprint, &wizard) {

@@ -4,7 +4,7 @@ use super::ProjectArgs;
 use crate::exit::Code;
 use crate::output::Output;
 use std::path::{Path, PathBuf};
-use upper_shelf_core::footprint::{Change, Difference, Footprint, text_bytes};
+use upper_shelf_core::footprint::{Change, Difference, FieldChange, Footprint, text_bytes};
 use upper_shelf_core::platform::Platform;
 use upper_shelf_core::problem::Problem;
 use upper_shelf_core::targets::{self, Depth};
@@ -57,7 +57,7 @@ fn show(difference: &Difference, sizes: (u64, u64), out: &Output) {
     }
     if !difference.identity.is_empty() {
         out.heading("product");
-        for (field, old, new) in &difference.identity {
+        for FieldChange { field, old, new } in &difference.identity {
             let or_none = |v: &str| if v.is_empty() { "(not said)".to_owned() } else { v.to_owned() };
             out.difference('~', &format!("{field}: {} → {}", or_none(old), or_none(new)));
         }

@@ -27,7 +27,7 @@ fn compare_names_what_changed_and_says_so_by_its_exit_code() {
     assert_eq!(folder.run(&["compare", new, new]).0, 0);
     let machine = folder.command(&["compare", old, new, "--json"]).output().expect("started");
     let value: serde_json::Value = serde_json::from_slice(&machine.stdout).expect("JSON");
-    assert_eq!(value["identity"][0][0], "version");
+    assert_eq!(value["identity"][0]["field"], "version");
     // A manifest stands for what it would build, but for what the format can't carry.
     let manifest = demo().join("demo/combwright");
     let (_, text) = folder.run(&["compare", new, manifest.to_str().expect("utf-8"), "--platform", "linux-x64"]);

@@ -182,7 +182,7 @@ for key in sorted(d):
     assert!(names.contains(r#""CFBundleDisplayName" = "Stöcke \"&\" Rahmen";"#), "{names}");
     // It is read back; and other systems' packages do not hear of it.
     let (code, told) = folder.run(&["inspect", package.to_str().expect("text")]);
-    assert!(code == 0 && told.contains("name-pt-BR: Colmeias") && told.contains("reason-camera"), "{told}");
+    assert!(code == 0 && told.contains("name pt-BR: Colmeias") && told.contains("reason camera"), "{told}");
     // What can't be is said, with its place.
     let text = std::fs::read_to_string(folder.at("shelf.toml")).expect("read");
     let text = text.replace("pt-BR", "portuguese_of_brazil").replace("To find scales", " ");

@@ -33,7 +33,7 @@ fn archives_of_the_usual_tools_are_listed_and_unpacked_with_or_without_a_common_
         let seen = folder.ok(&["inspect", "--json", "--contents", archive]);
         let seen: serde_json::Value = serde_json::from_str(&seen).expect("JSON");
         let paths: Vec<&str> =
-            seen["footprint"]["traces"].as_array().expect("traces").iter().filter_map(|t| t["path"].as_str()).collect();
+            seen["footprint"]["tree"].as_array().expect("a tree").iter().filter_map(|t| t["path"].as_str()).collect();
         assert_eq!(paths, ["bin", "bin/run", "data", "data/a b.bin", "readme.txt"], "{archive}");
         let out = format!("out-{archive}");
         folder.ok(&["extract", archive, &out]);

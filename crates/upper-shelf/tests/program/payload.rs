@@ -62,7 +62,7 @@ fn layers_lie_over_each_other_and_globs_choose() {
     );
     folder.write("shelf.toml", manifest);
     let value: serde_json::Value = serde_json::from_str(&folder.ok(&["plan", "--json"])).expect("JSON");
-    let traces = value[0]["footprint"]["traces"].as_array().expect("traces").clone();
+    let traces = value[0]["footprint"]["tree"].as_array().expect("a tree").clone();
     let paths: Vec<String> =
         traces.iter().filter_map(|t| Some(format!("{} {}", t["path"].as_str()?, t["size"]))).collect();
     let expected = [

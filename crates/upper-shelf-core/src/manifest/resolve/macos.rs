@@ -1,37 +1,32 @@
 //! What only macOS has.
 
 use super::Resolver;
-use crate::footprint::Trace;
+use crate::footprint::{BundleRules, Footprint, JsonText, SystemVersion};
 use crate::manifest::written::TargetName;
 use crate::targets::bundle;
 use crate::targets::dmg::{self, Plan};
+use std::collections::BTreeMap;
 
 impl Resolver<'_> {
-    /// The rules for macOS.
-    pub(super) fn macos(&mut self, traces: &mut Vec<Trace>) {
-        self.bundle(traces);
-        let Some(version) = &self.project.manifest.install.smallest_macos else { return };
-        let parts: Vec<Option<u8>> = version.split('.').map(|p| p.parse().ok()).collect();
-        if parts.iter().any(Option::is_none) || !(2..=3).contains(&parts.len()) {
-            let what = format!("{version:?} is no version of macOS");
-            self.problem("install.smallest-macos", what, "", "smallest-macos = \"11.0\"");
-        }
-        traces.push(Trace::Rule { key: "smallest-macos".into(), value: version.clone() });
+    /// Adds what only macOS has.
+    pub(super) fn macos(&mut self, footprint: &mut Footprint) {
+        footprint.bundle = self.bundle();
+        footprint.install.minimum_macos = self.project.manifest.install.smallest_macos.as_ref().and_then(|written| {
+            let small = |n: Option<u32>| n.is_none_or(|n| n <= 255);
+            let fits =
+                |v: &SystemVersion| v.minor.is_some() && [Some(v.major), v.minor, v.patch].into_iter().all(small);
+            let version = written.parse().ok().filter(fits);
+            if version.is_none() {
+                let what = format!("{written:?} is no version of macOS");
+                self.problem("install.smallest-macos", what, "", "smallest-macos = \"11.0\"");
+            }
+            version
+        });
     }
 
-    /// What the bundle says, as rules.
-    fn bundle(&mut self, traces: &mut Vec<Trace>) {
+    /// What the bundle says besides.
+    fn bundle(&mut self) -> BundleRules {
         let written = &self.project.manifest.bundle;
-        let mut rule = |key: String, value: &str| traces.push(Trace::Rule { key, value: value.to_owned() });
-        if written.agent {
-            rule(bundle::AGENT.into(), "yes");
-        }
-        if let Some(copyright) = &written.copyright {
-            rule(bundle::COPYRIGHT.into(), copyright);
-        }
-        for (key, reason) in written.reasons.given() {
-            rule(format!("{}{key}", bundle::REASON), reason);
-        }
         for (language, name) in &written.names {
             let is_fine = |c: char| c.is_ascii_alphanumeric() || c == '-';
             if !(2..=12).contains(&language.len()) || !language.chars().all(is_fine) {
@@ -42,21 +37,32 @@ impl Resolver<'_> {
                 let what = "a name has no letters".to_owned();
                 self.problem(&format!("bundle.names.{language}"), what, "", "leave the language out");
             }
-            rule(format!("{}{language}", bundle::NAME), name);
         }
-        for (key, value) in &written.keys {
+        for key in written.keys.keys() {
             if let Some(from) = bundle::list::written_from(key) {
                 let what = format!("the key {key} can't be given here");
                 let why = format!("it is written from {from}");
                 self.problem(&format!("bundle.keys.{key}"), what, &why, format!("{from}, and not bundle.keys.{key}"));
             }
-            // Whatever a manifest can say, JSON can.
-            rule(format!("{}{key}", bundle::KEY), &serde_json::to_string(value).unwrap_or_default());
         }
-        for (key, _) in written.reasons.given().into_iter().filter(|(_, reason)| reason.trim().is_empty()) {
-            let (what, why) =
-                (format!("the reason for {key} is empty"), "the system shows it to people when it asks them");
-            self.problem(&format!("bundle.reasons.{key}"), what, why, format!("{key} = \"To photograph frames\""));
+        let mut reasons = BTreeMap::new();
+        for (reason, text) in written.reasons.given() {
+            let key = reason.name();
+            if text.trim().is_empty() {
+                let what = format!("the reason for {key} is empty");
+                let why = "the system shows it to people when it asks them";
+                self.problem(&format!("bundle.reasons.{key}"), what, why, format!("{key} = \"To photograph frames\""));
+            }
+            reasons.insert(reason, text.clone());
+        }
+        // Whatever a manifest can say, JSON can.
+        let json = |value| JsonText(serde_json::to_string(value).unwrap_or_default());
+        BundleRules {
+            agent: written.agent,
+            copyright: written.copyright.clone(),
+            reasons,
+            names: written.names.clone(),
+            keys: written.keys.iter().map(|(key, value)| (key.clone(), json(value))).collect(),
         }
     }
 

@@ -1,19 +1,20 @@
 //! From the written manifest to what holds for one platform: nothing optional left, every default taken and explained,
 //! every reference checked. And from that and the payload to the footprint.
 
+mod common;
 mod macos;
-mod traces;
 pub(crate) mod windows;
 
 use super::Project;
 use super::dates::seconds_of;
+use super::read::Source;
 use super::written::{self, TargetName};
-use crate::footprint::{Footprint, Identity, RelPath, Trace};
+use crate::footprint::{Footprint, IconImage, Identity, Item, List, RelPath, Trace, TraceKey};
 use crate::payload::{Layer, Payload};
 use crate::platform::{Platform, Selector, System};
-use crate::problem::{Problem, nearest};
+use crate::problem::{About, Problem, Span, nearest};
 use serde::Serialize;
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet, HashSet};
 use std::path::PathBuf;
 
 /// A default that was taken, and why.
@@ -28,21 +29,38 @@ pub struct Default {
 }
 
 /// The icon's file, and where it is written.
-pub type IconFile = (PathBuf, Option<crate::problem::Span>);
+pub type IconFile = (PathBuf, Option<Span>);
+
+/// Where the items of a footprint are written.
+#[derive(Debug, Clone, Default)]
+pub struct Origins(BTreeMap<TraceKey<'static>, Span>);
+
+impl Origins {
+    /// Where an item is written; nothing for one that no manifest names, such as a file of a layer.
+    pub fn of(&self, key: &TraceKey<'static>) -> Option<&Span> {
+        self.0.get(key)
+    }
+
+    fn note(&mut self, key: TraceKey, span: Option<Span>) {
+        if let Some(span) = span {
+            self.0.insert(key.into_owned(), span);
+        }
+    }
+}
 
 /// What holds for one platform.
 #[derive(Debug, Clone)]
 pub struct Product {
     /// The platform.
     pub platform: Platform,
-    /// Who it is.
-    pub identity: Identity,
+    /// What the manifest says of the footprint: all but the tree and the icons.
+    pub footprint: Footprint,
+    /// Where each item of it is written.
+    pub origins: Origins,
     /// Layers that apply.
     pub layers: Vec<Layer>,
     /// The icon's file.
     pub icon: Option<IconFile>,
-    /// Programs, shortcuts and so on: all traces but files and icons.
-    pub traces: Vec<Trace>,
     /// The patterns of each choice's files.
     pub choices: Vec<(String, Vec<String>)>,
     /// Patterns of files that stay once somebody changed them.
@@ -104,7 +122,13 @@ impl Project {
 
     /// Resolves for a platform; `epoch` is SOURCE_DATE_EPOCH.
     pub fn resolve(&self, platform: Platform, epoch: Option<&str>) -> (Product, Vec<Problem>) {
-        let mut r = Resolver { project: self, platform, problems: Vec::new(), defaults: Vec::new() };
+        let mut r = Resolver {
+            project: self,
+            platform,
+            problems: Vec::new(),
+            defaults: Vec::new(),
+            origins: Origins::default(),
+        };
         let m = &self.manifest;
         let identity = r.identity();
         let layers = r.layers();
@@ -120,12 +144,12 @@ impl Project {
                 None
             }
         };
-        let mut traces = r.traces();
-        if platform.system() == System::Windows {
-            r.windows(&mut traces);
-        }
-        if platform.system() == System::Macos {
-            r.macos(&mut traces);
+        let mut footprint = Footprint { product: identity, platform: Some(platform), ..Footprint::default() };
+        r.common(&mut footprint);
+        match platform.system() {
+            System::Windows => r.windows(&mut footprint),
+            System::Macos => r.macos(&mut footprint),
+            System::Linux => {}
         }
         let windows = platform.system() == System::Windows;
         let keep_changed = if windows { m.install.keep_changed.clone() } else { Vec::new() };
@@ -148,16 +172,16 @@ impl Project {
             let problem = Problem::error(format!("{file_name:?} can't be a file's name"));
             r.problems.push(problem.at(self.source.span("targets.file-name")).instead("a name without slashes"));
         }
-        let Resolver { problems, mut defaults, .. } = r;
+        let Resolver { problems, mut defaults, origins, .. } = r;
         defaults.sort();
         defaults.dedup();
         (
             Product {
                 platform,
-                identity,
+                footprint,
+                origins,
                 layers,
                 icon,
-                traces,
                 choices,
                 keep_changed,
                 wizard,
@@ -184,6 +208,7 @@ struct Resolver<'p> {
     platform: Platform,
     problems: Vec<Problem>,
     defaults: Vec<Default>,
+    origins: Origins,
 }
 
 impl Resolver<'_> {
@@ -202,6 +227,21 @@ impl Resolver<'_> {
     fn problem(&mut self, at: &str, what: String, why: &str, instead: impl Into<String>) {
         let problem = Problem::error(what).at(self.project.source.span(at)).instead(instead);
         self.problems.push(if why.is_empty() { problem } else { problem.why(why) });
+    }
+
+    /// Items with the places where they are written, as a list; of two with one name it says so.
+    fn list<T: Item + Clone + Into<Trace>>(&mut self, items: Vec<(T, String)>) -> List<T> {
+        let mut seen = BTreeSet::new();
+        for (item, at) in &items {
+            let key = item.key().into_owned();
+            self.origins.note(item.key(), self.project.source.span(at));
+            if !seen.insert(key) {
+                let trace: Trace = item.clone().into();
+                let what = format!("the {} is there twice: {trace}", trace.kind());
+                self.problem(at, what, "one would replace the other", "another name for one of them");
+            }
+        }
+        items.into_iter().map(|(item, _)| item).collect()
     }
 
     fn identity(&mut self) -> Identity {
@@ -369,42 +409,43 @@ fn paragraphs(text: &str) -> String {
 
 impl Product {
     /// The footprint of this product with this payload and these icons, and what does not fit together.
-    pub fn footprint(
-        &self,
-        payload: &Payload,
-        icons: &[Trace],
-        source: &super::read::Source,
-    ) -> (Footprint, Vec<Problem>) {
+    pub fn lay_out(&self, payload: &Payload, icons: &[IconImage]) -> (Footprint, Vec<Problem>) {
         let mut problems = Vec::new();
-        let names: std::collections::HashMap<String, ()> = payload
-            .traces()
-            .filter_map(|t| match &t {
-                Trace::Folder { .. } => None,
-                other => other.path().map(|p| (p.to_string(), ())),
-            })
-            .collect();
-        for trace in &self.traces {
-            let Trace::Program { key, file, .. } = trace else { continue };
-            if names.contains_key(file.as_str()) {
+        let others = payload.others.iter().filter(|node| !node.is_folder()).map(|node| node.path().as_str());
+        let names: HashSet<&str> = payload.files.iter().map(|f| f.path.as_str()).chain(others).collect();
+        for program in &self.footprint.programs {
+            let file = &program.file;
+            if names.contains(file.as_str()) {
                 continue;
             }
-            let problem = Problem::error(format!("the program {key:?} has no file {file} on {}", self.platform));
-            let problem = problem.at(source.span("program")).why("it is not in the payload");
-            let same_name = names.keys().filter(|n| n.rsplit('/').next() == Some(file.name())).min();
-            let near =
-                same_name.map(String::as_str).or_else(|| nearest(file.as_str(), names.keys().map(String::as_str)));
+            let what = format!("the program {:?} has no file {file} on {}", program.key, self.platform);
+            let problem = Problem::error(what).about(program).why("it is not in the payload");
+            let same_name = names.iter().filter(|n| n.rsplit('/').next() == Some(file.name())).min();
+            let near = same_name.copied().or_else(|| nearest(file.as_str(), names.iter().copied()));
             problems.push(problem.instead(match near {
                 Some(near) => format!("file = {near:?}"),
                 None => "a file that a layer brings; `upper-shelf plan` shows all".into(),
             }));
         }
-        let mut own = self.traces.clone();
-        problems.extend(windows::payload_in(&mut own, &self.choices, payload, source));
-        let (kept, more) = windows::kept(&self.keep_changed, payload, source);
-        own.extend(kept);
-        problems.extend(more);
-        let traces = payload.traces().chain(own).chain(icons.iter().cloned());
-        (Footprint::new(self.identity.clone(), Some(self.platform), traces), problems)
+        let mut footprint = self.footprint.clone();
+        problems.extend(windows::check_fonts(&footprint, payload));
+        problems.extend(windows::fill_choices(&mut footprint, &self.choices, payload));
+        problems.extend(windows::keep(&mut footprint, &self.keep_changed, payload));
+        footprint.tree = payload.tree().collect();
+        footprint.icons = icons.iter().cloned().collect();
+        (footprint, problems)
+    }
+
+    /// The problem with the place where what it is about is written.
+    pub fn located(&self, mut problem: Problem, source: &Source) -> Problem {
+        let found = match &problem.about {
+            Some(About::Item(key)) => self.origins.of(key).cloned(),
+            Some(About::Setting(key)) => source.span(key),
+            None => None,
+        };
+        problem.span = problem.span.or(found);
+        problem.about = None;
+        problem
     }
 }
 

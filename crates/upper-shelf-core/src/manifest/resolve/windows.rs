@@ -1,10 +1,12 @@
 //! What only Windows knows: registry values, services, fonts, choices, and the rules for installing.
 
 use super::Resolver;
-use super::traces::Keys;
-use crate::footprint::{RegistryValue, RelPath, Service, Trace};
-use crate::manifest::read::Source;
-use crate::manifest::written::{Downgrade, Scope, Upgrade, WizardPage};
+use super::common::Keys;
+use crate::footprint::{
+    Choice, Downgrade, Font, Footprint, InstallRules, List, RegistryEntry, RegistryValue, RelPath, Scope, Service,
+    Upgrade,
+};
+use crate::manifest::written::WizardPage;
 use crate::payload::{Payload, patterns};
 use crate::problem::{Problem, nearest};
 use crate::targets::msi::language_numbers;
@@ -12,16 +14,20 @@ use crate::wizard::{Language, WORDS, Wizard, color};
 use std::collections::BTreeSet;
 
 impl Resolver<'_> {
-    /// Adds the traces and rules of Windows.
-    pub(super) fn windows(&mut self, traces: &mut Vec<Trace>) {
+    /// Adds what only Windows has.
+    pub(super) fn windows(&mut self, footprint: &mut Footprint) {
+        let keys = self.keys(&footprint.programs);
+        let keys = Keys { here: &keys.here, all: &keys.all };
+        footprint.registry = self.registry();
+        footprint.services = self.services(keys);
+        footprint.fonts = self.fonts();
+        footprint.choices = self.choices();
+        footprint.install = self.rules(keys);
+    }
+
+    fn registry(&mut self) -> List<RegistryEntry> {
         let m = &self.project.manifest;
-        let here: Vec<String> = traces
-            .iter()
-            .filter_map(|t| if let Trace::Program { key, .. } = t { Some(key.clone()) } else { None })
-            .collect();
-        let here: Vec<&str> = here.iter().map(String::as_str).collect();
-        let all: Vec<&str> = m.program.iter().map(|p| p.key.as_str()).collect();
-        let keys = Keys { here: &here, all: &all };
+        let mut entries = Vec::new();
         for (n, value) in m.registry.iter().enumerate() {
             if !self.applies(&value.platforms) {
                 continue;
@@ -49,8 +55,15 @@ impl Resolver<'_> {
             }
             let (root, view) = (value.root, value.view);
             let name = value.name.clone().filter(|n| !n.is_empty());
-            traces.push(Trace::Registry { root, view, key: value.key.clone(), name, value: data });
+            let item = RegistryEntry { root, view, key: value.key.clone(), name, value: data };
+            entries.push((item, format!("registry.{n}")));
         }
+        self.list(entries)
+    }
+
+    fn services(&mut self, keys: Keys) -> List<Service> {
+        let m = &self.project.manifest;
+        let mut services = Vec::new();
         for (n, service) in m.service.iter().enumerate() {
             if !self.applies(&service.platforms) || !self.known(&format!("service.{n}.program"), &service.program, keys)
             {
@@ -62,7 +75,7 @@ impl Resolver<'_> {
                 let what = format!("{:?} can't be a service's name", service.name);
                 self.problem(&at, what, "it has up to 80 characters, no spaces and no slashes", "name = \"HiveScale\"");
             }
-            traces.push(Trace::Service(Box::new(Service {
+            let item = Service {
                 name: service.name.clone(),
                 title: service.title.clone().unwrap_or_else(|| service.name.clone()),
                 description: service.description.clone(),
@@ -70,15 +83,22 @@ impl Resolver<'_> {
                 arguments: service.arguments.clone(),
                 start: service.start,
                 account: service.account.clone(),
-            })));
+            };
+            services.push((item, format!("service.{n}")));
         }
+        self.list(services)
+    }
+
+    fn fonts(&mut self) -> List<Font> {
+        let m = &self.project.manifest;
+        let mut fonts = Vec::new();
         for (n, font) in m.font.iter().enumerate() {
             if !self.applies(&font.platforms) {
                 continue;
             }
             self.one_line(&format!("font.{n}.title"), &font.title);
             match RelPath::new(font.file.replace('\\', "/")) {
-                Ok(file) => traces.push(Trace::Font { file, title: font.title.clone() }),
+                Ok(file) => fonts.push((Font { file, title: font.title.clone() }, format!("font.{n}"))),
                 Err(why) => {
                     let what = format!("the font's file {:?} {why}", font.file);
                     self.problem(
@@ -90,6 +110,12 @@ impl Resolver<'_> {
                 }
             }
         }
+        self.list(fonts)
+    }
+
+    fn choices(&mut self) -> List<Choice> {
+        let m = &self.project.manifest;
+        let mut choices = Vec::new();
         for (n, choice) in m.choice.iter().enumerate() {
             if !self.applies(&choice.platforms) {
                 continue;
@@ -107,10 +133,10 @@ impl Resolver<'_> {
             }
             self.one_line(&format!("choice.{n}.title"), &choice.title);
             let (key, title, description) = (choice.key.clone(), choice.title.clone(), choice.description.clone());
-            traces.push(Trace::Choice { key, title, description, chosen: choice.chosen, files: Vec::new() });
+            let item = Choice { key, title, description, chosen: choice.chosen, files: Vec::new() };
+            choices.push((item, format!("choice.{n}")));
         }
-        self.rules(keys, traces);
-        self.no_twins(traces);
+        self.list(choices)
     }
 
     /// The wizard, with all of its words.
@@ -204,23 +230,13 @@ impl Resolver<'_> {
         all.into_iter().filter(|(page, _)| !has(*page)).map(|(_, name)| name).collect()
     }
 
-    fn rules(&mut self, keys: Keys, traces: &mut Vec<Trace>) {
+    fn rules(&mut self, keys: Keys) -> InstallRules {
         let m = &self.project.manifest;
         let install = &m.install;
-        let mut rule = |key: &str, value: String| traces.push(Trace::Rule { key: key.into(), value });
         let scope = install.scope.unwrap_or_else(|| {
             self.default("install.scope", "machine", "programs for everyone are what administrators deploy");
-            Scope::Machine
+            Scope::default()
         });
-        rule(
-            "scope",
-            match scope {
-                Scope::Machine => "machine",
-                Scope::Person => "person",
-                Scope::Asked => "asked",
-            }
-            .into(),
-        );
         let folder = install.folder.clone().unwrap_or_else(|| {
             let plain: String =
                 m.product.name.chars().filter(|c| !"<>:\"/\\|?*".contains(*c) && !c.is_control()).collect();
@@ -236,29 +252,23 @@ impl Resolver<'_> {
         };
         if names.iter().any(bad) || names.len() > 4 {
             let what = format!("{folder:?} can't be a folder below the folder of programs");
-            self.problem(
-                "install.folder",
-                what,
-                "up to four names, each without < > : \" | ? *",
-                "folder = \"Combwright\"",
-            );
+            let why = "up to four names, each without < > : \" | ? *";
+            self.problem("install.folder", what, why, "folder = \"Combwright\"");
         }
-        let mut rule = |key: &str, value: String| traces.push(Trace::Rule { key: key.into(), value });
-        rule("folder", names.join("/"));
-        if let Some(version) = &install.smallest_windows {
-            let parts: Vec<Option<u32>> = version.split('.').map(|p| p.parse().ok()).collect();
-            if parts.iter().any(Option::is_none) || !(2..=3).contains(&parts.len()) {
-                let what = format!("{version:?} is no version of Windows");
+        let minimum_windows = install.smallest_windows.as_ref().and_then(|written| {
+            let version = written.parse().ok().filter(|v: &crate::footprint::SystemVersion| v.minor.is_some());
+            if version.is_none() {
+                let what = format!("{written:?} is no version of Windows");
                 self.problem("install.smallest-windows", what, "", "smallest-windows = \"10.0.17763\"");
             }
-            rule("smallest-windows", version.clone());
-        }
-        if install.downgrade.is_none() {
-            self.default("install.downgrade", "blocked", "an older version seldom reads what a newer one has written");
-        }
-        let blocked = install.downgrade != Some(Downgrade::Allowed);
-        rule("downgrade", if blocked { "blocked" } else { "allowed" }.into());
-        if let Some(code) = &m.target.msi.upgrade_code {
+            version
+        });
+        let downgrade = install.downgrade.unwrap_or_else(|| {
+            let why = "an older version seldom reads what a newer one has written";
+            self.default("install.downgrade", "blocked", why);
+            Downgrade::default()
+        });
+        let upgrade_code = m.target.msi.upgrade_code.as_ref().map(|code| {
             // Braces stand for variables in a manifest, so the code is written without.
             let upper = format!("{{{}}}", code.trim_matches(['{', '}']).to_uppercase());
             if !crate::targets::msi::is_guid(&upper) {
@@ -266,85 +276,84 @@ impl Resolver<'_> {
                 let good = "upgrade-code = \"01234567-89AB-CDEF-0123-456789ABCDEF\"";
                 self.problem("target.msi.upgrade-code", what, "it is a GUID, written without braces", good);
             }
-            rule("upgrade-code", upper);
-        }
-        if install.upgrade.is_none() {
+            upper
+        });
+        let upgrade = install.upgrade.unwrap_or_else(|| {
             self.default("install.upgrade", "early", "nothing of the old version is left over");
-        }
-        rule("upgrade", if install.upgrade == Some(Upgrade::Late) { "late" } else { "early" }.into());
-        if let Some(program) = &install.start_at_end
-            && self.known("install.start-at-end", program, keys)
-        {
-            rule("start-at-end", program.clone());
+            Upgrade::default()
+        });
+        let start_at_end = install.start_at_end.clone().filter(|key| self.known("install.start-at-end", key, keys));
+        InstallRules {
+            scope: Some(scope),
+            folder: Some(names.join("/")),
+            minimum_windows,
+            minimum_macos: None,
+            downgrade: Some(downgrade),
+            upgrade: Some(upgrade),
+            upgrade_code,
+            start_at_end,
+            // They are known with the payload.
+            keep_changed: BTreeSet::new(),
         }
     }
 }
 
-/// The rule's key for a file that stays once somebody changed it.
-pub(crate) const KEEP_CHANGED: &str = "keep-changed ";
-
-/// One rule for each file that fits a pattern of `keep-changed`.
-pub(super) fn kept(globs: &[String], payload: &Payload, source: &Source) -> (Vec<Trace>, Vec<Problem>) {
+/// Marks the files that fit a pattern of `keep-changed`.
+pub(super) fn keep(footprint: &mut Footprint, globs: &[String], payload: &Payload) -> Option<Problem> {
     if globs.is_empty() {
-        return (Vec::new(), Vec::new());
+        return None;
     }
-    let span = source.span("install.keep-changed");
-    match patterns(globs) {
-        Ok(set) => {
-            let files = payload.files.iter().filter(|f| set.is_match(f.path.as_str()));
-            let rule = |f: &crate::payload::PayloadFile| Trace::Rule {
-                key: format!("{KEEP_CHANGED}{}", f.path),
-                value: "yes".into(),
-            };
-            let rules: Vec<Trace> = files.map(rule).collect();
-            let none =
-                Problem::error("`keep-changed` fits no file").at(span).why("no pattern fits a file of the payload");
-            let problems =
-                if rules.is_empty() { vec![none.instead("keep-changed = [\"templates/**\"]")] } else { Vec::new() };
-            (rules, problems)
-        }
-        Err(why) => (Vec::new(), vec![Problem::error(format!("`keep-changed`: {why}")).at(span)]),
+    let about = |problem: Problem| Some(problem.about_setting("install.keep-changed"));
+    let set = match patterns(globs) {
+        Ok(set) => set,
+        Err(why) => return about(Problem::error(format!("`keep-changed`: {why}"))),
+    };
+    let files = payload.files.iter().map(|f| &f.path).filter(|path| set.is_match(path.as_str()));
+    footprint.install.keep_changed = files.cloned().collect();
+    if !footprint.install.keep_changed.is_empty() {
+        return None;
     }
+    let none = Problem::error("`keep-changed` fits no file").why("no pattern fits a file of the payload");
+    about(none.instead("keep-changed = [\"templates/**\"]"))
 }
 
-/// Puts the payload's files into choices, and says which fonts and choices have none.
-pub(super) fn payload_in(
-    traces: &mut [Trace],
-    choices: &[(String, Vec<String>)],
+/// Fonts without a file in the payload.
+pub(super) fn check_fonts(footprint: &Footprint, payload: &Payload) -> Vec<Problem> {
+    let names: BTreeSet<&RelPath> = payload.files.iter().map(|f| &f.path).collect();
+    let missing = footprint.fonts.iter().filter(|font| !names.contains(&font.file));
+    let problem = |font: &Font| {
+        let near = nearest(font.file.as_str(), names.iter().map(|n| n.as_str()));
+        let instead = near.map_or_else(|| "a file that a layer brings".to_owned(), |n| format!("file = {n:?}"));
+        let problem = Problem::error(format!("the font {:?} has no file {}", font.title, font.file)).about(font);
+        problem.why("it is not in the payload").instead(instead)
+    };
+    missing.map(problem).collect()
+}
+
+/// Puts the payload's files into choices, by their patterns, and says which choices have none.
+pub(super) fn fill_choices(
+    footprint: &mut Footprint,
+    globs: &[(String, Vec<String>)],
     payload: &Payload,
-    source: &Source,
 ) -> Vec<Problem> {
     let mut problems = Vec::new();
-    let names: BTreeSet<&RelPath> = payload.files.iter().map(|f| &f.path).collect();
-    for trace in traces {
-        match trace {
-            Trace::Font { file, title } if !names.contains(file) => {
-                let near = nearest(file.as_str(), names.iter().map(|n| n.as_str()));
-                let problem = Problem::error(format!("the font {title:?} has no file {file}")).at(source.span("font"));
-                let instead = near.map_or_else(|| "a file that a layer brings".to_owned(), |n| format!("file = {n:?}"));
-                problems.push(problem.why("it is not in the payload").instead(instead));
+    footprint.choices = footprint.choices.filter_map(|choice| {
+        let Some((_, globs)) = globs.iter().find(|(key, _)| *key == choice.key) else { return Some(choice.clone()) };
+        let set = match patterns(globs) {
+            Ok(set) => set,
+            Err(why) => {
+                problems.push(Problem::error(format!("the choice {:?}: {why}", choice.key)).about(choice));
+                return Some(choice.clone());
             }
-            Trace::Choice { key, files, .. } => {
-                let Some((_, globs)) = choices.iter().find(|(k, _)| k == key) else { continue };
-                match patterns(globs) {
-                    Ok(set) => files
-                        .extend(payload.files.iter().filter(|f| set.is_match(f.path.as_str())).map(|f| f.path.clone())),
-                    Err(why) => {
-                        problems.push(Problem::error(format!("the choice {key:?}: {why}")).at(source.span("choice")));
-                        continue;
-                    }
-                }
-                if files.is_empty() {
-                    let problem = Problem::error(format!("the choice {key:?} has no files")).at(source.span("choice"));
-                    problems.push(
-                        problem
-                            .why("none of its patterns fits a file of the payload")
-                            .instead("files = [\"samples/**\"]"),
-                    );
-                }
-            }
-            _ => {}
+        };
+        let files = payload.files.iter().map(|f| &f.path).filter(|path| set.is_match(path.as_str()));
+        let files: Vec<RelPath> = files.cloned().collect();
+        if files.is_empty() {
+            let problem = Problem::error(format!("the choice {:?} has no files", choice.key)).about(choice);
+            let problem = problem.why("none of its patterns fits a file of the payload");
+            problems.push(problem.instead("files = [\"samples/**\"]"));
         }
-    }
+        Some(Choice { files, ..choice.clone() })
+    });
     problems
 }

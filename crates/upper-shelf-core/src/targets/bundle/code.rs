@@ -1,7 +1,7 @@
 //! Code in the payload: which files are Mach-O, and what of them a Mac would refuse.
 
 use super::libraries;
-use crate::footprint::{RelPath, Trace};
+use crate::footprint::{Node, RelPath, SystemVersion};
 use crate::payload::{PayloadFile, Source};
 use crate::platform::Platform;
 use crate::problem::Problem;
@@ -87,24 +87,22 @@ pub fn smallest_system(files: &[PayloadFile], platform: Platform) -> Option<Vers
     }
 }
 
-fn version(text: &str) -> Option<Version> {
-    let mut numbers = text.split('.').map(str::parse::<u16>);
-    let mut next = || numbers.next().unwrap_or(Ok(0)).ok();
-    let (major, minor, patch) = (next()?, next()?, next()?);
-    Some(Version(major, u8::try_from(minor).ok()?, u8::try_from(patch).ok()?))
+fn version(version: SystemVersion) -> Option<Version> {
+    let small = |n: Option<u32>| u8::try_from(n.unwrap_or(0)).ok();
+    Some(Version(u16::try_from(version.major).ok()?, small(version.minor)?, small(version.patch)?))
 }
 
 /// What a Mac would refuse of the payload's code.
 pub fn check(job: &Job) -> Vec<Problem> {
     let mut problems = Vec::new();
-    let paths: BTreeSet<&str> = job.footprint.traces().iter().filter_map(|t| t.path()).map(RelPath::as_str).collect();
-    let declared = job.footprint.rule("smallest-macos").and_then(version);
+    let paths: BTreeSet<&str> = job.footprint.tree.iter().map(|node| node.path().as_str()).collect();
+    let declared = job.footprint.install.minimum_macos.and_then(version);
     let found: Vec<_> = job.files.iter().filter_map(|f| Some((f, read(f)?))).collect();
     let good: Vec<(&RelPath, &mach_o::File)> =
         found.iter().filter_map(|(f, code)| Some((&f.path, code.as_ref().ok()?))).collect();
-    let links = job.footprint.traces().iter().filter_map(|t| match t {
-        Trace::Link { path, target } => Some((path.as_str(), target.as_str())),
-        _ => None,
+    let links = job.footprint.tree.iter().filter_map(|node| match node {
+        Node::Link { path, target } => Some((path.as_str(), target.as_str())),
+        Node::Folder { .. } | Node::File { .. } | Node::HardLink { .. } => None,
     });
     problems.extend(libraries::check(&good, &paths, &links.collect()));
     for (file, found) in found {

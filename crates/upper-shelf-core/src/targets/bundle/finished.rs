@@ -2,7 +2,7 @@
 //! what its property list lacks; of one with a seal no byte changes.
 
 use super::list;
-use crate::footprint::{Footprint, RelPath, Trace};
+use crate::footprint::{Node, RelPath};
 use crate::icons::Icon;
 use crate::manifest::resolve::{Default, Product};
 use crate::payload::{Payload, PayloadFile, Source};
@@ -36,14 +36,6 @@ const OPTIONAL: [&str; 14] = [
     "UTImportedTypeDeclarations",
 ];
 
-/// Folders at the top of some traces that are bundles.
-fn folders(traces: &[Trace]) -> impl Iterator<Item = &str> {
-    traces.iter().filter_map(|t| match t {
-        Trace::File { path, .. } => of(path),
-        _ => None,
-    })
-}
-
 /// The folder of the bundle that a property list belongs to.
 fn of(path: &RelPath) -> Option<&str> {
     let folder = path.as_str().strip_suffix("/Contents/Info.plist")?;
@@ -51,30 +43,26 @@ fn of(path: &RelPath) -> Option<&str> {
 }
 
 /// The folder of the finished bundle at the top, such as `Combwright.app`.
-pub fn folder(traces: &[Trace]) -> Option<&str> {
-    folders(traces).next()
+pub fn folder(tree: &[Node]) -> Option<&str> {
+    tree.iter().find_map(|n| if let Node::File { path, .. } = n { of(path) } else { None })
 }
 
 /// A seal's file, below a bundle's folder.
 const SEAL: &str = "/Contents/_CodeSignature/CodeResources";
 
 /// Whether the finished bundle at the top was signed.
-pub fn is_sealed(traces: &[Trace]) -> bool {
-    let Some(top) = folder(traces) else { return false };
-    traces.iter().filter_map(Trace::path).any(|p| p.as_str().strip_prefix(top) == Some(SEAL))
+pub fn is_sealed(tree: &[Node]) -> bool {
+    let Some(top) = folder(tree) else { return false };
+    tree.iter().any(|node| node.path().as_str().strip_prefix(top) == Some(SEAL))
 }
 
 /// What speaks against a finished bundle.
 pub(super) fn check(job: &Job) -> Vec<Problem> {
-    let traces = job.footprint.traces();
-    let Some(top) = folder(traces) else { return Vec::new() };
+    let tree = &job.footprint.tree;
+    let Some(top) = folder(tree) else { return Vec::new() };
     let mut problems = Vec::new();
-    let beside: BTreeSet<&str> = traces
-        .iter()
-        .filter_map(Trace::path)
-        .filter_map(|p| p.as_str().split('/').next())
-        .filter(|name| *name != top)
-        .collect();
+    let beside: BTreeSet<&str> =
+        tree.iter().filter_map(|node| node.path().as_str().split('/').next()).filter(|name| *name != top).collect();
     for name in beside {
         let problem = Problem::error(format!("{name} lies beside the finished bundle {top}"));
         let problem = problem.why("a finished bundle is taken as it is: nothing is put into it, and nothing beside it");
@@ -108,23 +96,18 @@ pub(crate) fn complete(product: &mut Product, payload: &mut Payload, icon: &Icon
     let sealed = payload.files.iter().any(|f| f.path.as_str().strip_prefix(&top) == Some(SEAL));
     let mut problems = Vec::new();
     // Kinds of documents and schemes that it has already are not asked for again.
-    let has = list::read(&bytes).map(|said| said.traces).unwrap_or_default();
-    let extensions: BTreeSet<&String> = has
-        .iter()
-        .flat_map(|t| if let Trace::FileType { extensions, .. } = t { &extensions[..] } else { &[] })
-        .collect();
-    let has_already = |trace: &Trace| match trace {
-        Trace::FileType { extensions: wanted, .. } => wanted.iter().all(|e| extensions.contains(e)),
-        Trace::LinkScheme { scheme, .. } => {
-            has.iter().any(|t| matches!(t, Trace::LinkScheme { scheme: s, .. } if s.eq_ignore_ascii_case(scheme)))
-        }
-        Trace::Rule { key, .. } => key.starts_with(super::NAME),
-        _ => false,
-    };
-    let asked = product.traces.iter().filter(|t| !has_already(t)).cloned();
-    let wanted = Footprint::new(product.identity.clone(), Some(product.platform), asked);
-    let main = wanted.main_program().and_then(|key| wanted.program(key));
-    let file = if let Some(Trace::Program { file, .. }) = main { Some(file.clone()) } else { None };
+    let has = list::read(&bytes);
+    let extensions: BTreeSet<&String> = has.iter().flat_map(|h| &h.file_types).flat_map(|t| &t.extensions).collect();
+    let has_link =
+        |scheme: &str| has.iter().flat_map(|h| &h.link_schemes).any(|l| l.scheme.eq_ignore_ascii_case(scheme));
+    let mut wanted = product.footprint.clone();
+    wanted.file_types = wanted.file_types.filter_map(|t| {
+        let has_already = t.extensions.iter().all(|e| extensions.contains(e));
+        (!has_already).then(|| t.clone())
+    });
+    wanted.link_schemes = wanted.link_schemes.filter_map(|l| (!has_link(&l.scheme)).then(|| l.clone()));
+    wanted.bundle.names.clear();
+    let file = wanted.main_program().and_then(|key| wanted.program(key)).map(|p| p.file.clone());
     let code = format!("{top}/{}", super::CODE);
     if let Some(file) = &file
         && file.parent().is_none_or(|p| p.as_str() != code)
@@ -184,9 +167,9 @@ fn add_icon(payload: &mut Payload, top: &str, layer: usize, icon: &Icon) {
     if payload.files.iter().any(|f| f.path == path) {
         return;
     }
-    if !payload.others.iter().any(|t| t.path() == Some(&folder)) {
-        payload.others.push(Trace::Folder { path: folder, mode: 0o755 });
-        payload.others.sort_by(|a, b| a.path().cmp(&b.path()));
+    if !payload.others.iter().any(|node| *node.path() == folder) {
+        payload.others.push(Node::Folder { path: folder, mode: 0o755 });
+        payload.others.sort_by(|a, b| a.path().cmp(b.path()));
     }
     let size = bytes.len() as u64;
     let at = payload.files.partition_point(|f| f.path < path);
@@ -203,8 +186,8 @@ fn add_icon(payload: &mut Payload, top: &str, layer: usize, icon: &Icon) {
 /// What a bundle says otherwise than the manifest.
 fn contradictions(path: &RelPath, theirs: &Dictionary, wanted: &Dictionary, product: &Product) -> Vec<Problem> {
     let keys = [
-        ("CFBundleIdentifier", product.identity.id.as_deref()),
-        ("CFBundleShortVersionString", product.identity.version.as_deref()),
+        ("CFBundleIdentifier", product.footprint.product.id.as_deref()),
+        ("CFBundleShortVersionString", product.footprint.product.version.as_deref()),
         ("CFBundleExecutable", None),
     ];
     let mut problems = Vec::new();

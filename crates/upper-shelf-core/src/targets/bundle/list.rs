@@ -4,7 +4,10 @@
 //! one dictionary of ours, `UpperShelf`, which nobody else looks at.
 
 use super::{executable, types};
-use crate::footprint::{EnvironmentAction, Footprint, Identity, Place, RelPath, Trace, WorkingFolder};
+use crate::footprint::{
+    BundleRules, EnvironmentAction, FileType, Footprint, Identity, InstallRules, JsonText, LinkScheme, Place, Program,
+    Reason, RelPath, Shortcut, Variable, WorkingFolder,
+};
 use crate::manifest::written::ListValue;
 use crate::platform::Platform;
 use crate::targets::Job;
@@ -31,24 +34,26 @@ const CATEGORIES: [(&str, &str); 12] = [
     ("System", "utilities"),
 ];
 
-/// What people are asked about, as the manifest and Apple name it.
-const REASONS: [(&str, &str); 15] = [
-    ("bluetooth", "NSBluetoothAlwaysUsageDescription"),
-    ("calendars", "NSCalendarsUsageDescription"),
-    ("camera", "NSCameraUsageDescription"),
-    ("contacts", "NSContactsUsageDescription"),
-    ("desktop-folder", "NSDesktopFolderUsageDescription"),
-    ("documents-folder", "NSDocumentsFolderUsageDescription"),
-    ("downloads-folder", "NSDownloadsFolderUsageDescription"),
-    ("local-network", "NSLocalNetworkUsageDescription"),
-    ("location", "NSLocationUsageDescription"),
-    ("microphone", "NSMicrophoneUsageDescription"),
-    ("other-programs", "NSAppleEventsUsageDescription"),
-    ("photos", "NSPhotoLibraryUsageDescription"),
-    ("reminders", "NSRemindersUsageDescription"),
-    ("removable-disks", "NSRemovableVolumesUsageDescription"),
-    ("speech", "NSSpeechRecognitionUsageDescription"),
-];
+/// The key of the property list that holds a reason.
+fn key_of(reason: Reason) -> &'static str {
+    match reason {
+        Reason::Bluetooth => "NSBluetoothAlwaysUsageDescription",
+        Reason::Calendars => "NSCalendarsUsageDescription",
+        Reason::Camera => "NSCameraUsageDescription",
+        Reason::Contacts => "NSContactsUsageDescription",
+        Reason::DesktopFolder => "NSDesktopFolderUsageDescription",
+        Reason::DocumentsFolder => "NSDocumentsFolderUsageDescription",
+        Reason::DownloadsFolder => "NSDownloadsFolderUsageDescription",
+        Reason::LocalNetwork => "NSLocalNetworkUsageDescription",
+        Reason::Location => "NSLocationUsageDescription",
+        Reason::Microphone => "NSMicrophoneUsageDescription",
+        Reason::OtherPrograms => "NSAppleEventsUsageDescription",
+        Reason::Photos => "NSPhotoLibraryUsageDescription",
+        Reason::Reminders => "NSRemindersUsageDescription",
+        Reason::RemovableDisks => "NSRemovableVolumesUsageDescription",
+        Reason::Speech => "NSSpeechRecognitionUsageDescription",
+    }
+}
 
 #[derive(Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
@@ -91,16 +96,8 @@ pub fn written_from(key: &str) -> Option<&'static str> {
         "LSHasLocalizedDisplayName" => "bundle.names",
         "NSHumanReadableCopyright" => "bundle.copyright",
         OURS => "what only this tool knows",
-        reason if REASONS.iter().any(|(_, apple)| *apple == reason) => "bundle.reasons",
+        reason if Reason::ALL.into_iter().any(|r| key_of(r) == reason) => "bundle.reasons",
         _ => return None,
-    })
-}
-
-/// The product's names in other languages.
-pub fn names(footprint: &Footprint) -> impl Iterator<Item = (&str, &str)> {
-    footprint.traces().iter().filter_map(|t| match t {
-        Trace::Rule { key, value } => Some((key.strip_prefix(super::NAME)?, value.as_str())),
-        _ => None,
     })
 }
 
@@ -175,51 +172,67 @@ pub fn of(footprint: &Footprint, executable: Option<String>) -> Dictionary {
     put("CFBundleVersion", version.into());
     put("NSHighResolutionCapable", true.into());
     let publisher = product.publisher.as_ref().map(|p| format!("© {p}"));
-    if let Some(copyright) = footprint.rule(super::COPYRIGHT).map(str::to_owned).or(publisher) {
+    let Footprint {
+        product: _,
+        platform,
+        // Files beside it.
+        tree: _,
+        // What only we know of them stands among what is ours.
+        programs: _,
+        shortcuts: _,
+        file_types,
+        link_schemes,
+        environment,
+        // A bundle carries none.
+        registry: _,
+        services: _,
+        fonts: _,
+        choices: _,
+        icons: _,
+        install: InstallRules { minimum_macos, .. },
+        bundle,
+        foreign: _,
+    } = footprint;
+    if let Some(copyright) = bundle.copyright.clone().or(publisher) {
         put("NSHumanReadableCopyright", copyright.into());
     }
-    if footprint.rule(super::AGENT).is_some() {
+    if bundle.agent {
         put("LSUIElement", true.into());
     }
-    for (key, apple) in REASONS {
-        if let Some(reason) = footprint.rule(&format!("{}{key}", super::REASON)) {
-            put(apple, reason.into());
-        }
+    for (reason, text) in &bundle.reasons {
+        put(key_of(*reason), text.as_str().into());
     }
-    if names(footprint).next().is_some() {
+    if !bundle.names.is_empty() {
         put("LSHasLocalizedDisplayName", true.into());
     }
     let category = product.categories.iter().find_map(|c| CATEGORIES.iter().find(|(name, _)| name == c));
     if let Some((_, category)) = category {
         put("LSApplicationCategoryType", format!("public.app-category.{category}").into());
     }
-    if let Some(version) = footprint.rule("smallest-macos") {
-        put("LSMinimumSystemVersion", version.into());
+    if let Some(version) = minimum_macos {
+        put("LSMinimumSystemVersion", version.to_string().into());
     }
-    let processors = match footprint.platform {
+    let processors = match platform {
         Some(Platform::MacosX64) => &["x86_64"][..],
         Some(Platform::MacosArm64) => &["arm64"],
         _ => &["arm64", "x86_64"],
     };
     let processors: Vec<String> = processors.iter().map(|p| (*p).to_owned()).collect();
     put("LSArchitecturePriority", texts(&processors));
+    let id = product.id.as_deref().unwrap_or_default();
     let mut types = types::Types::default();
-    let mut links = Vec::new();
-    let mut variables = Dictionary::new();
-    for trace in footprint.traces() {
-        match trace {
-            Trace::Environment { name, value, .. } => drop(variables.insert(name.clone(), value.clone().into())),
-            Trace::FileType { mime, extensions, name, .. } => {
-                types.add(product.id.as_deref().unwrap_or_default(), mime, extensions, name);
-            }
-            Trace::LinkScheme { scheme, .. } => links.push(dictionary([
-                ("CFBundleURLName", format!("{}.{scheme}", product.id.as_deref().unwrap_or_default()).into()),
-                ("CFBundleTypeRole", "Viewer".into()),
-                ("CFBundleURLSchemes", texts(std::slice::from_ref(scheme))),
-            ])),
-            _ => {}
-        }
+    for FileType { mime, extensions, name, program: _ } in file_types {
+        types.add(id, mime, extensions, name);
     }
+    let link = |LinkScheme { scheme, program: _ }: &LinkScheme| {
+        dictionary([
+            ("CFBundleURLName", format!("{id}.{scheme}").into()),
+            ("CFBundleTypeRole", "Viewer".into()),
+            ("CFBundleURLSchemes", texts(std::slice::from_ref(scheme))),
+        ])
+    };
+    let links = link_schemes.iter().map(link).collect();
+    let variables: Dictionary = environment.iter().map(|v| (v.name.clone(), Value::String(v.value.clone()))).collect();
     for (key, all) in types.lists().into_iter().chain([("CFBundleURLTypes", links)]) {
         if !all.is_empty() {
             put(key, Value::Array(all));
@@ -228,8 +241,11 @@ pub fn of(footprint: &Footprint, executable: Option<String>) -> Dictionary {
     if !variables.is_empty() {
         put("LSEnvironment", Value::Dictionary(variables));
     }
-    for (key, value) in own_keys(footprint) {
-        put(key, value);
+    for (key, JsonText(text)) in &bundle.keys {
+        let value = serde_json::from_str::<ListValue>(text).ok().and_then(|v| plist::to_value(&v).ok());
+        if let Some(value) = value {
+            put(key, value);
+        }
     }
     if let Some(ours) = ours(footprint) {
         put(OURS, ours);
@@ -237,65 +253,79 @@ pub fn of(footprint: &Footprint, executable: Option<String>) -> Dictionary {
     list
 }
 
-/// The keys that the manifest named itself.
-fn own_keys(footprint: &Footprint) -> impl Iterator<Item = (&str, Value)> {
-    footprint.traces().iter().filter_map(|t| match t {
-        Trace::Rule { key, value } => {
-            let value: ListValue = serde_json::from_str(value).ok()?;
-            Some((key.strip_prefix(super::KEY)?, plist::to_value(&value).ok()?))
-        }
-        _ => None,
-    })
-}
-
 fn ours(footprint: &Footprint) -> Option<Value> {
-    let mut programs = Vec::new();
-    let mut entry = None;
-    for trace in footprint.traces() {
-        match trace {
-            Trace::Program { key, file, arguments, environment, working_folder, console } => {
-                programs.push(OurProgram {
-                    key: key.clone(),
-                    file: file.to_string(),
-                    arguments: arguments.clone(),
-                    environment: environment.clone(),
-                    working_folder: match working_folder {
-                        WorkingFolder::Unchanged => "unchanged".into(),
-                        WorkingFolder::Home => "home".into(),
-                        WorkingFolder::Install => "install".into(),
-                        WorkingFolder::Inside(path) => format!("inside {path}"),
-                    },
-                    console: *console,
-                })
-            }
-            Trace::Shortcut { program, .. } => entry = Some(program.clone()),
-            _ => {}
+    let of_program = |program: &Program| {
+        let Program { key, file, arguments, environment, working_folder, console } = program.clone();
+        OurProgram {
+            key,
+            file: file.to_string(),
+            arguments,
+            environment,
+            working_folder: match working_folder {
+                WorkingFolder::Unchanged => "unchanged".into(),
+                WorkingFolder::Home => "home".into(),
+                WorkingFolder::Install => "install".into(),
+                WorkingFolder::Inside(path) => format!("inside {path}"),
+            },
+            console,
         }
-    }
+    };
+    let programs = footprint.programs.iter().map(of_program).collect();
+    let entry = footprint.shortcuts.last().map(|s| s.program.clone());
     let p = &footprint.product;
     // What has a key of its own stands there only.
     let version = p.version.clone().filter(|v| documented(v) != *v);
     let product = Identity { id: None, name: None, version, ..p.clone() };
     let main = footprint.main_program().map(str::to_owned);
     let platform = footprint.platform.map(|p| p.name().to_owned());
-    let names = names(footprint).map(|(language, name)| (language.to_owned(), name.to_owned())).collect();
-    let copyright = footprint.rule(super::COPYRIGHT).map(str::to_owned);
-    let keys = own_keys(footprint).map(|(key, _)| key.to_owned()).collect();
+    let BundleRules { names, copyright, keys, agent: _, reasons: _ } = footprint.bundle.clone();
+    let keys = keys.into_keys().collect();
     plist::to_value(&Ours { programs, entry, main, platform, product, names, copyright, keys }).ok()
 }
 
 /// What a property list says.
+#[derive(Default)]
 pub struct Said {
     /// Who the product is.
     pub product: Identity,
     /// For which platform it is, where that is said.
     pub platform: Option<Platform>,
-    /// All traces that are not files.
-    pub traces: Vec<Trace>,
+    /// What people start.
+    pub programs: Vec<Program>,
+    /// The bundle as its own entry.
+    pub shortcut: Option<Shortcut>,
+    /// Kinds of documents.
+    pub file_types: Vec<FileType>,
+    /// Kinds of links.
+    pub link_schemes: Vec<LinkScheme>,
+    /// Variables.
+    pub environment: Vec<Variable>,
+    /// How it goes onto a machine.
+    pub install: InstallRules,
+    /// What it says besides.
+    pub bundle: BundleRules,
     /// Whether we wrote it.
     pub is_ours: bool,
     /// The file that the system starts, in the bundle's folder of programs.
     pub executable: Option<String>,
+}
+
+impl Said {
+    /// All of it, without the tree.
+    pub fn footprint(self) -> Footprint {
+        Footprint {
+            product: self.product,
+            platform: self.platform,
+            programs: self.programs.into(),
+            shortcuts: self.shortcut.into_iter().collect(),
+            file_types: self.file_types.into(),
+            link_schemes: self.link_schemes.into(),
+            environment: self.environment.into(),
+            install: self.install,
+            bundle: self.bundle,
+            ..Footprint::default()
+        }
+    }
 }
 
 /// Reads a property list; nothing for what is none.
@@ -303,116 +333,106 @@ pub fn read(bytes: &[u8]) -> Option<Said> {
     let list = Value::from_reader(std::io::Cursor::new(bytes)).ok()?.into_dictionary()?;
     let text = |key: &str| list.get(key).and_then(Value::as_string).filter(|t| !t.is_empty()).map(str::to_owned);
     let ours: Option<Ours> = list.get(OURS).and_then(|v| plist::from_value(v).ok());
-    let is_ours = ours.is_some();
-    let mut traces = Vec::new();
-    let mut rule = |key: String, value: String| traces.push(Trace::Rule { key, value });
-    let (mut product, platform, programs, entry, main) = match ours {
-        Some(o) => {
-            o.copyright.into_iter().for_each(|value| rule(super::COPYRIGHT.into(), value));
-            o.names.into_iter().for_each(|(language, name)| rule(format!("{}{language}", super::NAME), name));
-            for key in o.keys {
+    let mut said = Said { is_ours: ours.is_some(), executable: text("CFBundleExecutable"), ..Said::default() };
+    let (mut main, mut entry) = (None, None);
+    match ours {
+        Some(ours) => {
+            said.bundle.copyright = ours.copyright;
+            said.bundle.names = ours.names;
+            for key in ours.keys {
                 let value = list.get(&key).and_then(|v| plist::from_value::<ListValue>(v).ok());
                 if let Some(value) = value.and_then(|v| serde_json::to_string(&v).ok()) {
-                    rule(format!("{}{key}", super::KEY), value);
+                    said.bundle.keys.insert(key, JsonText(value));
                 }
             }
-            (o.product, o.platform.and_then(|p| p.parse().ok()), o.programs, o.entry, o.main)
+            said.product = ours.product;
+            said.platform = ours.platform.and_then(|p| p.parse().ok());
+            said.programs = ours.programs.into_iter().map(program).collect::<Option<_>>()?;
+            (main, entry) = (ours.main, ours.entry);
         }
-        None => {
-            text("NSHumanReadableCopyright").into_iter().for_each(|value| rule(super::COPYRIGHT.into(), value));
-            (Identity::default(), None, Vec::new(), None, None)
-        }
-    };
-    if list.get("LSUIElement").and_then(Value::as_boolean) == Some(true) {
-        rule(super::AGENT.into(), "yes".into());
+        None => said.bundle.copyright = text("NSHumanReadableCopyright"),
     }
-    for (key, apple) in REASONS {
-        text(apple).into_iter().for_each(|value| rule(format!("{}{key}", super::REASON), value));
+    said.bundle.agent = list.get("LSUIElement").and_then(Value::as_boolean) == Some(true);
+    for reason in Reason::ALL {
+        said.bundle.reasons.extend(text(key_of(reason)).map(|text| (reason, text)));
     }
-    product.id = text("CFBundleIdentifier");
-    product.name = text("CFBundleDisplayName").or_else(|| text("CFBundleName"));
+    said.product.id = text("CFBundleIdentifier");
+    said.product.name = text("CFBundleDisplayName").or_else(|| text("CFBundleName"));
     let version = || text("CFBundleShortVersionString").or_else(|| text("CFBundleVersion"));
-    product.version = product.version.take().or_else(version);
-    for p in programs {
-        let inside = |folder: &str| RelPath::new(folder).ok().map(WorkingFolder::Inside);
-        let working_folder = match p.working_folder.as_str() {
-            "home" => WorkingFolder::Home,
-            "install" => WorkingFolder::Install,
-            other => other.strip_prefix("inside ").and_then(inside).unwrap_or(WorkingFolder::Unchanged),
-        };
-        traces.push(Trace::Program {
-            key: p.key,
-            file: RelPath::new(p.file).ok()?,
-            arguments: p.arguments,
-            environment: p.environment,
-            working_folder,
-            console: p.console,
-        });
-    }
+    said.product.version = said.product.version.take().or_else(version);
     // A bundle of another maker is its own main program.
-    let main = match (main, text("CFBundleExecutable")) {
-        (Some(main), _) => main,
-        (None, Some(name)) if !is_ours => {
+    let main = match (main, &said.executable) {
+        (None, Some(name)) if !said.is_ours => {
             let file = RelPath::new(format!("{}/{name}", super::CODE)).ok()?;
-            let (arguments, environment) = (Vec::new(), BTreeMap::new());
-            let working_folder = WorkingFolder::Unchanged;
-            traces.push(Trace::Program {
-                key: "app".into(),
-                file,
-                arguments,
-                environment,
-                working_folder,
-                console: false,
-            });
+            said.programs.push(Program::plain("app", file));
             "app".into()
         }
-        _ => "app".into(),
+        (main, _) => main.unwrap_or_else(|| "app".into()),
     };
-    let entry = if is_ours { entry } else { Some(main.clone()) };
-    if let (Some(program), Some(name)) = (entry, product.name.clone()) {
+    let entry = if said.is_ours { entry } else { Some(main.clone()) };
+    if let (Some(program), Some(name)) = (entry, said.product.name.clone()) {
         let (arguments, description) = (Vec::new(), None);
-        traces.push(Trace::Shortcut { place: Place::Menu, name, program, arguments, description });
+        said.shortcut = Some(Shortcut { place: Place::Menu, name, program, arguments, description });
     }
-    let array = |key: &str| list.get(key).and_then(Value::as_array).cloned().unwrap_or_default();
-    let strings = |value: Option<&Value>| -> Vec<String> {
-        match value {
-            Some(Value::String(one)) => vec![one.clone()],
-            Some(Value::Array(all)) => all.iter().filter_map(|v| v.as_string().map(str::to_owned)).collect(),
-            _ => Vec::new(),
-        }
+    said.file_types = file_types(&list, &main);
+    for kind in array(&list, "CFBundleURLTypes").iter().filter_map(Value::as_dictionary) {
+        let schemes = texts_of(kind.get("CFBundleURLSchemes")).into_iter();
+        said.link_schemes.extend(schemes.map(|scheme| LinkScheme { scheme, program: main.clone() }));
+    }
+    for (name, value) in list.get("LSEnvironment").and_then(Value::as_dictionary).into_iter().flatten() {
+        let value = value.as_string().unwrap_or_default().to_owned();
+        said.environment.push(Variable { name: name.clone(), action: EnvironmentAction::Set, value });
+    }
+    said.install.minimum_macos = text("LSMinimumSystemVersion").and_then(|v| v.parse().ok());
+    Some(said)
+}
+
+fn program(ours: OurProgram) -> Option<Program> {
+    let OurProgram { key, file, arguments, environment, working_folder, console } = ours;
+    let inside = |folder: &str| RelPath::new(folder).ok().map(WorkingFolder::Inside);
+    let working_folder = match working_folder.as_str() {
+        "home" => WorkingFolder::Home,
+        "install" => WorkingFolder::Install,
+        other => other.strip_prefix("inside ").and_then(inside).unwrap_or(WorkingFolder::Unchanged),
     };
-    let declared = [array("UTExportedTypeDeclarations"), array("UTImportedTypeDeclarations")].concat();
-    for kind in array("CFBundleDocumentTypes").iter().filter_map(Value::as_dictionary) {
-        let wanted = strings(kind.get("LSItemContentTypes"));
+    Some(Program { key, file: RelPath::new(file).ok()?, arguments, environment, working_folder, console })
+}
+
+fn array(list: &Dictionary, key: &str) -> Vec<Value> {
+    list.get(key).and_then(Value::as_array).cloned().unwrap_or_default()
+}
+
+/// One text, or several.
+fn texts_of(value: Option<&Value>) -> Vec<String> {
+    match value {
+        Some(Value::String(one)) => vec![one.clone()],
+        Some(Value::Array(all)) => all.iter().filter_map(|v| v.as_string().map(str::to_owned)).collect(),
+        _ => Vec::new(),
+    }
+}
+
+/// The kinds of documents, with what their declarations say.
+fn file_types(list: &Dictionary, main: &str) -> Vec<FileType> {
+    let declared = [array(list, "UTExportedTypeDeclarations"), array(list, "UTImportedTypeDeclarations")].concat();
+    let mut types = Vec::new();
+    for kind in array(list, "CFBundleDocumentTypes").iter().filter_map(Value::as_dictionary) {
+        let wanted = texts_of(kind.get("LSItemContentTypes"));
         let is_it = |d: &&Dictionary| {
             d.get("UTTypeIdentifier").and_then(Value::as_string).is_some_and(|i| wanted.iter().any(|w| w == i))
         };
         let found = declared.iter().filter_map(Value::as_dictionary).find(is_it);
         let tags = found.and_then(|d| d.get("UTTypeTagSpecification")).and_then(Value::as_dictionary);
-        let mut extensions = strings(tags.and_then(|t| t.get("public.filename-extension")));
+        let mut extensions = texts_of(tags.and_then(|t| t.get("public.filename-extension")));
         if extensions.is_empty() {
-            extensions = strings(kind.get("CFBundleTypeExtensions"));
+            extensions = texts_of(kind.get("CFBundleTypeExtensions"));
         }
-        let mime = strings(tags.and_then(|t| t.get("public.mime-type"))).into_iter().next();
-        let mime = mime.or_else(|| strings(kind.get("CFBundleTypeMIMETypes")).into_iter().next());
+        let mime = texts_of(tags.and_then(|t| t.get("public.mime-type"))).into_iter().next();
+        let mime = mime.or_else(|| texts_of(kind.get("CFBundleTypeMIMETypes")).into_iter().next());
         let name = kind.get("CFBundleTypeName").and_then(Value::as_string).unwrap_or_default().to_owned();
         let mime = mime.or_else(|| wanted.first().cloned()).unwrap_or_else(|| name.clone());
         if !mime.is_empty() {
-            traces.push(Trace::FileType { mime, extensions, name, program: main.clone() });
+            types.push(FileType { mime, extensions, name, program: main.to_owned() });
         }
     }
-    for kind in array("CFBundleURLTypes").iter().filter_map(Value::as_dictionary) {
-        for scheme in strings(kind.get("CFBundleURLSchemes")) {
-            traces.push(Trace::LinkScheme { scheme, program: main.clone() });
-        }
-    }
-    for (name, value) in list.get("LSEnvironment").and_then(Value::as_dictionary).into_iter().flatten() {
-        let value = value.as_string().unwrap_or_default().to_owned();
-        traces.push(Trace::Environment { name: name.clone(), action: EnvironmentAction::Set, value });
-    }
-    if let Some(value) = text("LSMinimumSystemVersion") {
-        traces.push(Trace::Rule { key: "smallest-macos".into(), value });
-    }
-    let executable = text("CFBundleExecutable");
-    Some(Said { product, platform, traces, is_ours, executable })
+    types
 }

@@ -13,7 +13,7 @@ pub mod read;
 mod types;
 
 use super::Job;
-use crate::footprint::{RelPath, Trace, WorkingFolder};
+use crate::footprint::{Node, Program, RelPath, WorkingFolder};
 use crate::platform::Platform;
 use crate::problem::Problem;
 pub use carry::{carry, stored};
@@ -28,16 +28,6 @@ pub const ICON: &str = "AppIcon.icns";
 /// Folders of the product that have a place of their own in a bundle, beside [`CODE`]: what is in them is left as it is.
 pub const OWN_PLACES: [&str; 4] = ["Frameworks", "Helpers", "PlugIns", "XPCServices"];
 
-/// The rule that a product is an agent.
-pub const AGENT: &str = "agent";
-/// The rule that says whose it is.
-pub const COPYRIGHT: &str = "copyright";
-/// Rules with reasons begin so; the manifest's key for it follows.
-pub const REASON: &str = "reason-";
-/// Rules with the product's name in another language begin so; the language's code follows.
-pub const NAME: &str = "name-";
-/// Rules with further keys of the property list begin so; the key follows, and the value is JSON.
-pub const KEY: &str = "key-";
 /// What the launcher starts, in [`DATA`].
 const LAUNCH: &str = "UpperShelf.launch";
 
@@ -86,34 +76,30 @@ pub fn top(name: Option<&str>) -> String {
     format!("{}.app", stored_name(name.unwrap_or("Product")))
 }
 
-/// The program that the bundle is, with its file.
-fn main_program<'j>(job: &Job<'j>) -> Option<(&'j Trace, &'j RelPath)> {
-    let trace = job.footprint.main_program().and_then(|key| job.footprint.program(key))?;
-    if let Trace::Program { file, .. } = trace { Some((trace, file)) } else { None }
+/// The program that the bundle is.
+fn main_program<'j>(job: &Job<'j>) -> Option<&'j Program> {
+    job.footprint.main_program().and_then(|key| job.footprint.program(key))
 }
 
 /// Whether the system can start the program's own file: nothing else is said of how it is started.
-fn starts_itself(program: &Trace) -> bool {
-    let Trace::Program { file, arguments, environment, working_folder, .. } = program else { return false };
-    let plain = arguments.is_empty() && environment.is_empty() && *working_folder == WorkingFolder::Unchanged;
-    plain && !file.as_str().contains('/')
+fn starts_itself(program: &Program) -> bool {
+    program.is_plain() && !program.file.as_str().contains('/')
 }
 
 /// The name of the file that the system starts, in [`CODE`].
 pub fn executable(job: &Job) -> Option<String> {
-    let (program, file) = main_program(job)?;
-    if finished::folder(job.footprint.traces()).is_some() {
-        return Some(file.name().to_owned());
+    let program = main_program(job)?;
+    if finished::folder(&job.footprint.tree).is_some() {
+        return Some(program.file.name().to_owned());
     }
     if starts_itself(program) {
-        return Some(file.as_str().to_owned());
+        return Some(program.file.as_str().to_owned());
     }
     // A name that is still free.
     let top = top(job.footprint.product.name.as_deref());
     let name = RelPath::new(top.trim_end_matches(".app")).ok().map(|n| stored(&n))?;
     let name = name.as_str();
-    let taken: BTreeSet<String> =
-        job.footprint.traces().iter().filter_map(Trace::path).map(|p| p.as_str().to_lowercase()).collect();
+    let taken: BTreeSet<String> = job.footprint.tree.iter().map(|node| node.path().as_str().to_lowercase()).collect();
     let names = std::iter::once(name.to_owned()).chain((2..).map(|n| format!("{name} {n}")));
     names.into_iter().find(|n| !taken.contains(&n.to_lowercase()))
 }
@@ -135,8 +121,8 @@ fn launcher(platform: Option<Platform>) -> Vec<u8> {
 }
 
 /// What the launcher starts, in the form that its sources describe.
-fn launch(program: &Trace) -> Vec<u8> {
-    let Trace::Program { file, arguments, environment, working_folder, .. } = program else { return Vec::new() };
+fn launch(program: &Program) -> Vec<u8> {
+    let Program { key: _, file, arguments, environment, working_folder, console: _ } = program;
     let stored_path = |path: &RelPath| stored(path).as_str().to_owned();
     let working = match working_folder {
         WorkingFolder::Unchanged => String::new(),
@@ -153,41 +139,37 @@ fn launch(program: &Trace) -> Vec<u8> {
 impl Bundle {
     /// Gives everything its place.
     pub fn of(job: &Job) -> Self {
-        let traces = job.footprint.traces();
-        if let Some(folder) = finished::folder(traces) {
+        let tree = &job.footprint.tree;
+        if let Some(folder) = finished::folder(tree) {
             let top = RelPath::new(folder).map_or_else(|_| folder.to_owned(), |f| stored(&f).to_string());
             let (moved, beside) = (HashSet::new(), BTreeSet::new());
             let mut bundle = Self { top, pieces: Vec::new(), moved, beside, finished: true };
-            for trace in traces {
-                match trace {
-                    Trace::Folder { path, .. } if path.as_str() == bundle.top => {}
-                    Trace::Folder { path, mode } => bundle.pieces.push((bundle.place(path), Piece::Folder(*mode))),
-                    Trace::Link { path, target } => {
+            for node in tree {
+                match node {
+                    Node::Folder { path, .. } if path.as_str() == bundle.top => {}
+                    Node::Folder { path, mode } => bundle.pieces.push((bundle.place(path), Piece::Folder(*mode))),
+                    Node::Link { path, target } => {
                         bundle.pieces.push((bundle.place(path), Piece::Link(target.clone())));
                     }
-                    _ => {}
+                    Node::File { .. } | Node::HardLink { .. } => {}
                 }
             }
             return bundle;
         }
         let mut pinned: BTreeSet<RelPath> = code::of(job.files);
-        for trace in traces {
-            match trace {
-                Trace::Program { file, .. } => drop(pinned.insert(file.clone())),
-                // Where a link leads is told from where it stands.
-                Trace::Link { path, .. } => drop(pinned.insert(path.clone())),
-                _ => {}
-            }
-        }
+        pinned.extend(job.footprint.programs.iter().map(|p| p.file.clone()));
+        // Where a link leads is told from where it stands.
+        pinned.extend(tree.iter().filter(|n| matches!(n, Node::Link { .. })).map(|n| n.path().clone()));
         let mut staying: HashSet<RelPath> = HashSet::new();
         for path in &pinned {
             staying.extend(above(path));
         }
-        let is_own = |t: &&Trace| matches!(t, Trace::Folder { path, .. } if OWN_PLACES.contains(&path.as_str()));
-        let beside = traces.iter().filter(is_own).filter_map(Trace::path).map(RelPath::to_string).collect();
-        let tree = traces.iter().filter(|t| matches!(t, Trace::Folder { .. } | Trace::File { .. }));
+        let is_own = |node: &&Node| node.is_folder() && OWN_PLACES.contains(&node.path().as_str());
+        let beside = tree.iter().filter(is_own).map(|node| node.path().to_string()).collect();
         let moved: HashSet<RelPath> = tree
-            .filter_map(Trace::path)
+            .iter()
+            .filter(|node| matches!(node, Node::Folder { .. } | Node::File { .. }))
+            .map(Node::path)
             .filter(|p| !is_beside(&beside, p) && !pinned.contains(p) && !staying.contains(p))
             .filter(|p| p.parent().is_none_or(|f| staying.contains(&f)))
             .cloned()
@@ -206,8 +188,8 @@ impl Bundle {
         ];
         // Folders come before what is in them: that is their order. Those that lead to something moved are there twice.
         let mut data_folders: HashSet<RelPath> = HashSet::new();
-        for trace in job.footprint.traces() {
-            if let Trace::Folder { path, .. } | Trace::File { path, .. } = trace
+        for node in &job.footprint.tree {
+            if let Node::Folder { path, .. } | Node::File { path, .. } = node
                 && self.moved.contains(path)
             {
                 let new: Vec<RelPath> = above(path).filter(|f| !data_folders.contains(f)).collect();
@@ -216,16 +198,16 @@ impl Bundle {
                     data_folders.insert(folder);
                 }
             }
-            match trace {
-                Trace::Folder { path, mode } => {
+            match node {
+                Node::Folder { path, mode } => {
                     pieces.push((self.place(path), Piece::Folder(*mode)));
                     // Programs look for it on either way.
                     if OWN_PLACES.contains(&path.as_str()) {
                         pieces.push((format!("{CODE}/{path}"), Piece::Link(format!("../{path}"))));
                     }
                 }
-                Trace::Link { path, target } => pieces.push((self.place(path), Piece::Link(target.clone()))),
-                _ => {}
+                Node::Link { path, target } => pieces.push((self.place(path), Piece::Link(target.clone()))),
+                Node::File { .. } | Node::HardLink { .. } => {}
             }
         }
         let mut moved: Vec<&RelPath> = self.moved.iter().collect();
@@ -234,7 +216,7 @@ impl Bundle {
             let up = "../".repeat(path.as_str().matches('/').count() + 1);
             pieces.push((format!("{CODE}/{path}"), Piece::Link(format!("{up}Resources/{path}"))));
         }
-        if let (Some((program, _)), Some(name)) = (main_program(job), executable(job))
+        if let (Some(program), Some(name)) = (main_program(job), executable(job))
             && !starts_itself(program)
         {
             pieces.push((format!("{CODE}/{name}"), Piece::File(0o755, launcher(job.footprint.platform))));
@@ -243,7 +225,7 @@ impl Bundle {
         // Making the picture can't fail: its sizes are the format's own.
         let icon = job.icon.icns().unwrap_or_default();
         pieces.push((format!("{DATA}/{ICON}"), Piece::File(0o644, icon)));
-        for (language, name) in list::names(job.footprint) {
+        for (language, name) in &job.footprint.bundle.names {
             let folder = format!("{DATA}/{language}.lproj");
             pieces.push((folder.clone(), Piece::Folder(0o755)));
             pieces.push((format!("{folder}/InfoPlist.strings"), Piece::File(0o644, list::strings(name))));
@@ -285,7 +267,7 @@ pub fn check(job: &Job) -> Vec<Problem> {
         problems
             .push(problem.why("it has letters, digits, dots and hyphens").instead("id = \"works.example.product\""));
     }
-    if finished::folder(job.footprint.traces()).is_some() {
+    if finished::folder(&job.footprint.tree).is_some() {
         problems.extend(finished::check(job));
         problems.extend(code::check(job));
         return problems;
@@ -293,19 +275,19 @@ pub fn check(job: &Job) -> Vec<Problem> {
     let bundle = Bundle::of(job);
     let executable = format!("{CODE}/{}", executable(job).unwrap_or_default());
     let ours = [format!("{DATA}/{ICON}"), format!("{DATA}/{LAUNCH}"), executable];
-    let own = main_program(job).filter(|(program, _)| starts_itself(program)).map(|(_, file)| file);
-    for path in job.footprint.traces().iter().filter_map(Trace::path) {
+    let own = main_program(job).filter(|program| starts_itself(program)).map(|program| &program.file);
+    for node in &job.footprint.tree {
+        let path = node.path();
         let place = bundle.place(path);
         if own != Some(path) && ours.iter().any(|o| o.len() == place.len() && o.to_lowercase() == place.to_lowercase())
         {
-            let problem = Problem::error(format!("the payload has a file {path}"));
+            let problem = Problem::error(format!("the payload has a file {path}")).about(node);
             problems.push(problem.why("the bundle gets one of its own there").instead("another name"));
         }
     }
-    for (language, _) in list::names(job.footprint) {
+    for language in job.footprint.bundle.names.keys() {
         let folder = format!("{language}.lproj");
-        let is_there = |t: &&Trace| t.path().is_some_and(|p| p.as_str().eq_ignore_ascii_case(&folder));
-        if job.footprint.traces().iter().any(|t| is_there(&t)) {
+        if job.footprint.tree.iter().any(|node| node.path().as_str().eq_ignore_ascii_case(&folder)) {
             let problem = Problem::error(format!("the payload has a folder {folder}, and [bundle] names makes one"));
             problems.push(problem.instead(format!("the name in {folder}/InfoPlist.strings, and not in `names`")));
         }

@@ -2,21 +2,21 @@
 
 use super::finished::BESIDE;
 use super::{CODE, DATA, OWN_PLACES, list};
-use crate::footprint::{Footprint, RelPath, Trace};
+use crate::footprint::{Footprint, Node, Program, RelPath};
 use std::collections::HashMap;
 
 /// Something in a package with a bundle in it.
-pub struct Node {
+pub struct Member {
     /// Its path in the package.
     pub path: String,
     /// What it is.
-    pub kind: NodeKind,
+    pub kind: MemberKind,
     /// Permission bits.
     pub mode: u32,
 }
 
-/// What a node is.
-pub enum NodeKind {
+/// What it is.
+pub enum MemberKind {
     /// A folder.
     Folder,
     /// A file of so many bytes.
@@ -40,7 +40,7 @@ pub struct Reading {
 }
 
 /// The property list's path, if there is exactly one bundle at the top; ours beside it, if it came finished.
-pub fn list_of(nodes: &[Node]) -> Option<String> {
+pub fn list_of(nodes: &[Member]) -> Option<String> {
     if nodes.iter().any(|n| n.path == BESIDE) {
         return Some(BESIDE.into());
     }
@@ -52,13 +52,13 @@ pub fn list_of(nodes: &[Node]) -> Option<String> {
 
 impl Reading {
     /// Of a package's nodes, and the bytes of its property list, if it has one.
-    pub fn new(nodes: &[Node], info: Option<(&str, &[u8])>) -> Self {
+    pub fn new(nodes: &[Member], info: Option<(&str, &[u8])>) -> Self {
         let mut top = info.and_then(|(path, _)| path.split('/').next()).unwrap_or_default().to_owned();
         let said = info.and_then(|(_, bytes)| list::read(bytes));
         let mut ours = None;
         let mut launcher = None;
         if top == BESIDE {
-            let is_bundle = |n: &&Node| n.path.ends_with(".app") && !n.path.contains('/');
+            let is_bundle = |n: &&Member| n.path.ends_with(".app") && !n.path.contains('/');
             top = nodes.iter().find(is_bundle).map(|n| n.path.clone()).unwrap_or_default();
             let finished = said.as_ref().is_some_and(|s| s.is_ours);
             return Self { top, ours: finished.then(HashMap::new), said, launcher, finished };
@@ -71,15 +71,15 @@ impl Reading {
                 let Some(path) = node.path.strip_prefix(&prefix) else { continue };
                 let up = "../".repeat(path.matches('/').count() + 1);
                 let is_own = OWN_PLACES.contains(&path);
-                if matches!(&node.kind, NodeKind::Link(target)
+                if matches!(&node.kind, MemberKind::Link(target)
                     if *target == format!("{up}Resources/{path}") || is_own && *target == format!("{up}{path}"))
                 {
                     moved.insert(path.to_owned(), ());
                 }
             }
             ours = Some(moved);
-            let is_program = |t: &Trace| matches!(t, Trace::Program { file, .. } if Some(file.as_str()) == said.executable.as_deref());
-            launcher = said.executable.clone().filter(|_| !said.traces.iter().any(is_program));
+            let is_program = |p: &Program| Some(p.file.as_str()) == said.executable.as_deref();
+            launcher = said.executable.clone().filter(|_| !said.programs.iter().any(is_program));
         }
         Self { top, ours, said, launcher, finished: false }
     }
@@ -90,7 +90,7 @@ impl Reading {
     }
 
     /// The product's own path of a node; nothing for what belongs to the package alone.
-    pub fn own(&self, node: &Node) -> Option<RelPath> {
+    pub fn own(&self, node: &Member) -> Option<RelPath> {
         let Some(moved) = &self.ours else { return RelPath::new(node.path.as_str()).ok() };
         if self.finished {
             let is_inside = node.path.strip_prefix(&self.top).is_some_and(|p| p.is_empty() || p.starts_with('/'));
@@ -118,34 +118,29 @@ impl Reading {
     /// As `content`.
     pub fn footprint<E>(
         self,
-        nodes: &[Node],
+        nodes: &[Member],
         mut content: impl FnMut(usize) -> Result<Option<crate::content::ContentHash>, E>,
     ) -> Result<Footprint, E> {
-        let mut traces = Vec::new();
+        let mut tree = Vec::new();
         for (n, node) in nodes.iter().enumerate() {
             let Some(path) = self.own(node) else { continue };
             let mode = node.mode & 0o777;
-            traces.push(match &node.kind {
-                NodeKind::Folder => Trace::Folder { path, mode },
-                NodeKind::Link(target) => Trace::Link { path, target: target.clone() },
-                NodeKind::File(size) => Trace::File { path, mode, size: *size, content: content(n)? },
+            tree.push(match &node.kind {
+                MemberKind::Folder => Node::Folder { path, mode },
+                MemberKind::Link(target) => Node::Link { path, target: target.clone() },
+                MemberKind::File(size) => Node::File { path, mode, size: *size, content: content(n)? },
             });
         }
-        let (product, platform, more) = self.said.map_or_else(Default::default, |s| (s.product, s.platform, s.traces));
-        // Another maker's bundle stands below its folder.
-        let below = |path: &RelPath| {
-            if self.ours.is_some() {
-                path.clone()
-            } else {
-                RelPath::new(format!("{}/{path}", self.top)).unwrap_or_else(|_| path.clone())
-            }
-        };
-        traces.extend(more.into_iter().map(|t| match t {
-            Trace::Program { key, file, arguments, environment, working_folder, console } => {
-                Trace::Program { key, file: below(&file), arguments, environment, working_folder, console }
-            }
-            other => other,
-        }));
-        Ok(Footprint::new(product, platform, traces))
+        let Some(said) = self.said else { return Ok(Footprint { tree: tree.into(), ..Footprint::default() }) };
+        let mut footprint = said.footprint();
+        footprint.tree = tree.into();
+        if self.ours.is_none() {
+            // Another maker's bundle stands below its folder.
+            footprint.programs = footprint.programs.filter_map(|program| {
+                let below = RelPath::new(format!("{}/{}", self.top, program.file));
+                Some(Program { file: below.unwrap_or_else(|_| program.file.clone()), ..program.clone() })
+            });
+        }
+        Ok(footprint)
     }
 }

@@ -5,11 +5,11 @@ mod window;
 
 use super::bundle::{
     self, Bundle, Piece,
-    read::{Node, NodeKind, Reading, list_of},
+    read::{Member, MemberKind, Reading, list_of},
 };
 use super::{Depth, Format, Job, Loss, Target, Visit, damaged, unwritten};
 use crate::content::ContentHash;
-use crate::footprint::{Footprint, Trace};
+use crate::footprint::{Footprint, Node};
 use crate::manifest::written::{DmgCompression, TargetName, TargetSettings};
 use crate::payload::feed::{Part, Stream};
 use crate::problem::{Failure, Kind, Problem};
@@ -125,11 +125,11 @@ fn lay_out(job: &Job) -> hfs_plus::Result<(Layout, Vec<u8>, Vec<u8>)> {
         builder.file(bundle::finished::BESIDE, list.len() as u64, hidden)?;
         small.push(list);
     }
-    let is_top = |t: &&Trace| matches!(t, Trace::Folder { path, .. } if path.as_str() == bundle.top);
-    let mode = match job.footprint.traces().iter().find(is_top).filter(|_| bundle.finished) {
-        Some(Trace::Folder { mode, .. }) => *mode,
-        _ => 0o755,
+    let of_top = |node: &Node| match node {
+        Node::Folder { path, mode } if path.as_str() == bundle.top => Some(*mode),
+        Node::Folder { .. } | Node::File { .. } | Node::HardLink { .. } | Node::Link { .. } => None,
     };
+    let mode = job.footprint.tree.iter().find_map(of_top).filter(|_| bundle.finished).unwrap_or(0o755);
     builder.folder(&bundle.top, meta(mode))?;
     for (path, piece) in &bundle.pieces {
         let path = format!("{}/{path}", bundle.top);
@@ -185,7 +185,7 @@ type Disk = Volume<read_at::Part<Image<File>>>;
 struct Opened {
     volume: Disk,
     entries: Vec<hfs_plus::read::Entry>,
-    nodes: Vec<Node>,
+    nodes: Vec<Member>,
 }
 
 /// An image's volume; nothing when the file is none.
@@ -222,13 +222,13 @@ fn volume(package: &Path, depth: Depth) -> Result<Option<Disk>, Failure> {
 fn open(package: &Path, depth: Depth) -> Result<Option<Opened>, Failure> {
     let Some(volume) = volume(package, depth)? else { return Ok(None) };
     let entries = volume.entries().map_err(|e| damaged(package, e.to_string()))?;
-    let node = |e: &hfs_plus::read::Entry| Node {
+    let node = |e: &hfs_plus::read::Entry| Member {
         path: e.path.clone(),
         mode: u32::from(e.permissions().mode.get()),
         kind: match &e.kind {
-            EntryKind::Folder(_) => NodeKind::Folder,
-            EntryKind::File(..) => NodeKind::File(e.size()),
-            EntryKind::Link(_, target) => NodeKind::Link(target.clone()),
+            EntryKind::Folder(_) => MemberKind::Folder,
+            EntryKind::File(..) => MemberKind::File(e.size()),
+            EntryKind::Link(_, target) => MemberKind::Link(target.clone()),
         },
     };
     let nodes = entries.iter().map(node).collect();
@@ -271,7 +271,7 @@ impl Format for Dmg {
         let bad = |e: hfs_plus::Error| damaged(package, e.to_string());
         let reading = opened.reading().map_err(bad)?;
         for (entry, node) in opened.entries.iter().zip(&opened.nodes) {
-            if !matches!(node.kind, NodeKind::File(_)) {
+            if !matches!(node.kind, MemberKind::File(_)) {
                 continue;
             }
             if let Some(path) = reading.own(node) {
@@ -306,7 +306,7 @@ impl Target for Dmg {
     fn carry(&self, footprint: &Footprint) -> (Footprint, Vec<Loss>) {
         let (carried, mut losses) = bundle::carry(footprint);
         // A seal that a finished bundle brings is its maker's signature.
-        if !bundle::finished::is_sealed(footprint.traces()) {
+        if !bundle::finished::is_sealed(&footprint.tree) {
             losses.push(Loss {
                 what: "nothing is signed".into(),
                 why: "macOS asks before it opens a downloaded program, and runs no unsigned arm64 code".into(),
@@ -325,9 +325,10 @@ impl Target for Dmg {
                 problems.push(problem.instead(format!("{key} = \"a shorter name\"")));
             }
         }
-        for path in job.footprint.traces().iter().filter_map(Trace::path) {
+        for node in &job.footprint.tree {
+            let path = node.path();
             if let Err(e) = hfs_plus::name::stored(path.name()) {
-                let problem = Problem::error(format!("a disk image can't hold {path}")).why(e.to_string());
+                let problem = Problem::error(format!("a disk image can't hold {path}")).about(node).why(e.to_string());
                 problems.push(problem.instead("a shorter name"));
             }
         }

@@ -11,7 +11,7 @@ use super::Loss;
 use crate::footprint::{Identity, Place};
 use std::collections::BTreeMap;
 
-pub use read::read;
+pub use read::{Desktop, read};
 pub use write::write;
 
 /// Small files by their path below `share/`.

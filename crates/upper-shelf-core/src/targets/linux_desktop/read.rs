@@ -3,40 +3,54 @@
 use super::text::{exec_words, unescaped};
 use super::{FOLDERS, Files};
 use crate::content::ContentHash;
-use crate::footprint::{Identity, Place, Trace};
+use crate::footprint::{FileType, IconImage, Identity, LinkScheme, Place, Shortcut};
 use crate::icons::form_of_theme_path;
 use std::collections::BTreeMap;
 
-/// What desktop files say: the identity and the traces. Files of other makers are read as far as they go.
-pub fn read(files: &Files) -> (Identity, Vec<Trace>) {
-    let mut identity = Identity::default();
-    let mut traces = Vec::new();
+/// What desktop files say.
+#[derive(Default)]
+pub struct Desktop {
+    /// Who the product is.
+    pub product: Identity,
+    /// What stands in menus and elsewhere.
+    pub shortcuts: Vec<Shortcut>,
+    /// What programs open.
+    pub file_types: Vec<FileType>,
+    /// The same for links.
+    pub link_schemes: Vec<LinkScheme>,
+    /// The pictures.
+    pub icons: Vec<IconImage>,
+}
+
+/// Reads desktop files; those of other makers as far as they go.
+pub fn read(files: &Files) -> Desktop {
+    let mut found = Desktop::default();
     let mut opens: BTreeMap<String, String> = BTreeMap::new();
     for (path, bytes) in files {
         let text = String::from_utf8_lossy(bytes);
         let entry_of = FOLDERS.iter().find(|(_, f)| path.strip_prefix(f).is_some_and(|p| p.starts_with('/')));
         if let Some((place, _)) = entry_of.filter(|_| path.ends_with(".desktop")) {
-            read_entry(&text, *place, &mut traces, &mut opens);
+            read_entry(&text, *place, &mut found.shortcuts, &mut opens);
         } else if path.starts_with("metainfo/") && path.ends_with(".xml") {
-            identity = read_metainfo(&text);
+            found.product = read_metainfo(&text);
         } else if let Some(form) = path.strip_prefix("icons/hicolor/").and_then(form_of_theme_path) {
-            traces.push(Trace::Icon { form, content: Some(ContentHash::of(bytes)) });
+            found.icons.push(IconImage { form, content: Some(ContentHash::of(bytes)) });
         }
     }
     for (path, bytes) in files {
         if path.starts_with("mime/packages/") {
-            read_mime_package(&String::from_utf8_lossy(bytes), &opens, &mut traces);
+            read_mime_package(&String::from_utf8_lossy(bytes), &opens, &mut found.file_types);
         }
     }
     for (mime, program) in &opens {
         if let Some(scheme) = mime.strip_prefix("x-scheme-handler/") {
-            traces.push(Trace::LinkScheme { scheme: scheme.into(), program: program.clone() });
+            found.link_schemes.push(LinkScheme { scheme: scheme.into(), program: program.clone() });
         }
     }
-    (identity, traces)
+    found
 }
 
-fn read_entry(text: &str, place: Place, traces: &mut Vec<Trace>, opens: &mut BTreeMap<String, String>) {
+fn read_entry(text: &str, place: Place, shortcuts: &mut Vec<Shortcut>, opens: &mut BTreeMap<String, String>) {
     // Actions repeat what further entries say.
     let own = text.split("\n[").next().unwrap_or(text);
     let values: BTreeMap<&str, &str> = own.lines().filter_map(|l| l.split_once('=')).collect();
@@ -56,7 +70,7 @@ fn read_entry(text: &str, place: Place, traces: &mut Vec<Trace>, opens: &mut BTr
         return;
     }
     let name = value("Name").unwrap_or_default();
-    traces.push(Trace::Shortcut { place, name, program, arguments, description: value("Comment") });
+    shortcuts.push(Shortcut { place, name, program, arguments, description: value("Comment") });
 }
 
 /// The text of the elements of an XML file, with the path of names that leads to each and its attributes.
@@ -144,7 +158,7 @@ fn read_metainfo(text: &str) -> Identity {
     identity
 }
 
-fn read_mime_package(text: &str, opens: &BTreeMap<String, String>, traces: &mut Vec<Trace>) {
+fn read_mime_package(text: &str, opens: &BTreeMap<String, String>, file_types: &mut Vec<FileType>) {
     let (mut name, mut extensions) = (String::new(), Vec::new());
     elements(text, |path, attributes, text| {
         let names: Vec<&str> = path.iter().map(String::as_str).collect();
@@ -157,7 +171,7 @@ fn read_mime_package(text: &str, opens: &BTreeMap<String, String>, traces: &mut 
                 let mime = attributes.get("type").cloned().unwrap_or_default();
                 let program = opens.get(&mime).cloned().unwrap_or_default();
                 let (name, extensions) = (std::mem::take(&mut name), std::mem::take(&mut extensions));
-                traces.push(Trace::FileType { mime, extensions, name, program });
+                file_types.push(FileType { mime, extensions, name, program });
             }
             _ => {}
         }

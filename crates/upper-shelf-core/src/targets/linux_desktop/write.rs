@@ -3,7 +3,7 @@
 use super::text::{escaped, exec_argument};
 use super::{FOLDERS, Files};
 use crate::content::ContentHash;
-use crate::footprint::{Footprint, Place, Trace};
+use crate::footprint::{FileType, Footprint, LinkScheme, Place, Shortcut};
 use crate::icons::Icon;
 use crate::manifest::dates::date_of;
 use quick_xml::escape::escape;
@@ -18,7 +18,7 @@ struct Entry<'f> {
     file: String,
     program: &'f str,
     /// `None`: not shown, but known for what it opens.
-    shortcut: Option<&'f Trace>,
+    shortcut: Option<&'f Shortcut>,
     opens: bool,
 }
 
@@ -26,27 +26,22 @@ fn entries<'f>(footprint: &'f Footprint, place: Place) -> Vec<Entry<'f>> {
     let id = id_of(footprint);
     let main = footprint.main_program().unwrap_or_default();
     let mut entries: Vec<Entry<'f>> = Vec::new();
-    let shortcuts = footprint.traces().iter().filter_map(|t| match t {
-        Trace::Shortcut { place: p, name, program, .. } if *p == place => Some((t, name, program)),
-        _ => None,
-    });
     // The product's own entry is the main program's first one, or the one with the product's name.
-    let mut shortcuts: Vec<_> = shortcuts.collect();
-    shortcuts.sort_by_key(|(_, name, program)| (*program != main, Some(*name) != footprint.product.name.as_ref()));
-    for (n, (trace, name, program)) in shortcuts.into_iter().enumerate() {
+    let mut shortcuts: Vec<&Shortcut> = footprint.shortcuts.iter().filter(|s| s.place == place).collect();
+    shortcuts.sort_by_key(|s| (s.program != main, Some(&s.name) != footprint.product.name.as_ref()));
+    for (n, shortcut) in shortcuts.into_iter().enumerate() {
+        let Shortcut { name, program, .. } = shortcut;
         let own = n == 0 && program == main;
         let hash = &ContentHash::of(name.as_bytes()).to_string()[..8];
         let file = if own { format!("{id}.desktop") } else { format!("{id}.{program}-{hash}.desktop") };
         let opens = place == Place::Menu && !entries.iter().any(|e| e.program == program);
-        entries.push(Entry { file, program, shortcut: Some(trace), opens });
+        entries.push(Entry { file, program, shortcut: Some(shortcut), opens });
     }
     if place == Place::Menu {
-        for trace in footprint.traces() {
-            let program = match trace {
-                Trace::FileType { program, .. } | Trace::LinkScheme { program, .. } => program.as_str(),
-                Trace::Program { key, .. } if key == main => key,
-                _ => continue,
-            };
+        let opening = footprint.file_types.iter().map(|t| &t.program);
+        let opening = opening.chain(footprint.link_schemes.iter().map(|l| &l.program)).map(String::as_str);
+        let itself = footprint.programs.iter().map(|p| p.key.as_str()).filter(|key| *key == main);
+        for program in itself.chain(opening) {
             if !entries.iter().any(|e| e.program == program) {
                 let own = program == main;
                 let file = if own { format!("{id}.desktop") } else { format!("{id}.{program}.desktop") };
@@ -69,8 +64,7 @@ pub fn write(footprint: &Footprint, icon: &Icon, time: u32, command: &str) -> Fi
             );
         }
     }
-    let icons = footprint.traces().iter().any(|t| matches!(t, Trace::Icon { .. }));
-    if icons {
+    if !footprint.icons.is_empty() {
         for (_, path, bytes) in icon.theme_files(id) {
             files.insert(format!("icons/hicolor/{path}"), bytes);
         }
@@ -88,22 +82,17 @@ fn desktop_entry(footprint: &Footprint, entry: &Entry, place: Place, command: &s
     let id = id_of(footprint);
     let product_name = p.name.clone().unwrap_or_default();
     let (name, arguments, description) = match entry.shortcut {
-        Some(Trace::Shortcut { name, arguments, description, .. }) => (name, arguments.as_slice(), description.clone()),
-        _ => (&product_name, [].as_slice(), None),
+        Some(shortcut) => (&shortcut.name, shortcut.arguments.as_slice(), shortcut.description.clone()),
+        None => (&product_name, [].as_slice(), None),
     };
-    let console = matches!(footprint.program(entry.program), Some(Trace::Program { console: true, .. }));
+    let console = footprint.program(entry.program).is_some_and(|p| p.console);
     let mut types = Vec::new();
     let mut links = false;
     if entry.opens {
-        for trace in footprint.traces() {
-            match trace {
-                Trace::FileType { mime, program, .. } if program == entry.program => types.push(mime.clone()),
-                Trace::LinkScheme { scheme, program } if program == entry.program => {
-                    links = true;
-                    types.push(format!("x-scheme-handler/{scheme}"));
-                }
-                _ => {}
-            }
+        types.extend(footprint.file_types.iter().filter(|t| t.program == entry.program).map(|t| t.mime.clone()));
+        for LinkScheme { scheme, .. } in footprint.link_schemes.iter().filter(|l| l.program == entry.program) {
+            links = true;
+            types.push(format!("x-scheme-handler/{scheme}"));
         }
     }
     let mut exec = format!("{command} --start={}", entry.program);
@@ -147,24 +136,16 @@ fn actions(out: &mut String, footprint: &Footprint, entry: &Entry, place: Place,
     if place != Place::Menu || entry.file != format!("{}.desktop", id_of(footprint)) {
         return;
     }
-    let others: Vec<_> = footprint
-        .traces()
-        .iter()
-        .filter_map(|t| match t {
-            Trace::Shortcut { place: Place::Menu, name, program, arguments, .. } if entry.shortcut != Some(t) => {
-                Some((name, program, arguments))
-            }
-            _ => None,
-        })
-        .collect();
+    let others: Vec<&Shortcut> =
+        footprint.shortcuts.iter().filter(|s| s.place == Place::Menu && entry.shortcut != Some(s)).collect();
     if others.is_empty() {
         return;
     }
     let key = |n: usize, program: &str| format!("{program}-{n}");
-    let keys: String = others.iter().enumerate().map(|(n, (_, program, _))| format!("{};", key(n, program))).collect();
+    let keys: String = others.iter().enumerate().map(|(n, s)| format!("{};", key(n, &s.program))).collect();
     let head = out.find("X-UpperShelf-Program").unwrap_or(out.len());
     out.insert_str(head, &format!("Actions={keys}\n"));
-    for (n, (name, program, arguments)) in others.into_iter().enumerate() {
+    for (n, Shortcut { name, program, arguments, .. }) in others.into_iter().enumerate() {
         let mut exec = format!("{command} --start={program}");
         arguments.iter().for_each(|a| {
             let _ = write!(exec, " {}", exec_argument(a));
@@ -226,8 +207,7 @@ pub(super) fn category(name: &str) -> String {
 
 fn mime_package(footprint: &Footprint) -> Option<String> {
     let mut out = String::new();
-    for trace in footprint.traces() {
-        let Trace::FileType { mime, extensions, name, .. } = trace else { continue };
+    for FileType { mime, extensions, name, .. } in &footprint.file_types {
         let _ = writeln!(
             out,
             "  <mime-type type=\"{}\">\n    <comment>{}</comment>",
@@ -291,11 +271,7 @@ fn metainfo(footprint: &Footprint, time: u32) -> String {
         let _ = writeln!(out, "    <category>{}</category>", escape(category(c)));
     }
     out.push_str("  </categories>\n  <content_rating type=\"oars-1.1\"/>\n");
-    let types: Vec<&String> = footprint
-        .traces()
-        .iter()
-        .filter_map(|t| if let Trace::FileType { mime, .. } = t { Some(mime) } else { None })
-        .collect();
+    let types: Vec<&String> = footprint.file_types.iter().map(|t| &t.mime).collect();
     if !types.is_empty() {
         out.push_str("  <provides>\n");
         types.iter().for_each(|t| {

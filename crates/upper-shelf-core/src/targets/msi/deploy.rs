@@ -2,7 +2,7 @@
 //! whether it is installed. Everything on it is read from the finished package.
 
 use super::layout::{MAIN, choice_feature};
-use crate::footprint::{Footprint, Place, Trace};
+use crate::footprint::{Choice, Downgrade, Footprint, Place, Scope};
 use msi_database::compound::{Compound, Limits};
 use msi_database::{Result, summary};
 use std::fmt::Write as _;
@@ -16,7 +16,7 @@ pub fn page(package: File, name: &str, footprint: &Footprint) -> Result<String> 
     let property = |name: &str| db.property(name).unwrap_or_default();
     let (product, id) = (property("ProductName"), property("UpperShelfId"));
     let code = property("ProductCode");
-    let scope = footprint.rule("scope").unwrap_or("machine");
+    let scope = footprint.install.scope();
     let mut out = String::new();
     let mut line = |text: String| {
         let _ = writeln!(out, "{text}");
@@ -26,9 +26,9 @@ pub fn page(package: File, name: &str, footprint: &Footprint) -> Result<String> 
         "`{name}`, by {}. For {}.\n",
         property("Manufacturer"),
         match scope {
-            "person" => "one person, without administrator rights",
-            "asked" => "one person or everyone, as it is told",
-            _ => "everyone on the machine; it needs administrator rights",
+            Scope::Person => "one person, without administrator rights",
+            Scope::Asked => "one person or everyone, as it is told",
+            Scope::Machine => "everyone on the machine; it needs administrator rights",
         }
     ));
     let beside: Vec<&str> = db.rows("Media").filter_map(|r| r.get(3)).map(|v| db.str(*v)).collect();
@@ -42,41 +42,32 @@ pub fn page(package: File, name: &str, footprint: &Footprint) -> Result<String> 
     line(format!("| install or upgrade, silently | `msiexec /i \"{name}\" /qn /norestart /l*v install.log` |"));
     line(format!("| repair | `msiexec /i {code} REINSTALL=ALL REINSTALLMODE=omus /qn /norestart` |"));
     line(format!("| remove | `msiexec /x {code} /qn /norestart` |"));
-    if scope == "asked" {
+    if scope == Scope::Asked {
         line(format!("| install for everyone | `msiexec /i \"{name}\" ALLUSERS=1 MSIINSTALLPERUSER=\"\" /qn` |"));
     }
     line("\n## Properties\n".into());
     line("| property | default | what it does |\n|---|---|---|".into());
-    let folder = footprint.rule("folder").unwrap_or_default().replace('/', "\\");
+    let folder = footprint.install.windows_folder();
     line(format!(
         "| `INSTALLDIR` | `{folder}` below the system's folder of programs, or where the version before is | the folder |"
     ));
-    let has =
-        |place: Place| footprint.traces().iter().any(|t| matches!(t, Trace::Shortcut { place: p, .. } if *p == place));
-    if has(Place::Desktop) {
+    if footprint.has_shortcut_in(Place::Desktop) {
         line("| `DESKTOPSHORTCUT` | `1` | `0`: no shortcut on the desktop |".into());
     }
-    if has(Place::Startup) {
+    if footprint.has_shortcut_in(Place::Startup) {
         line("| `STARTWITHSYSTEM` | `1` | `0`: not started when people log in |".into());
     }
     line("| `WIZARDLANGUAGE` | the system's | the language of the wizard, when it is shown |".into());
-    let choices: Vec<&Trace> = footprint.traces().iter().filter(|t| matches!(t, Trace::Choice { .. })).collect();
+    let choices = &footprint.choices;
     if !choices.is_empty() {
-        let all: Vec<String> = choices
-            .iter()
-            .filter_map(|t| {
-                if let Trace::Choice { key, chosen, .. } = t { chosen.then(|| choice_feature(key)) } else { None }
-            })
-            .collect();
+        let all: Vec<String> = choices.iter().filter(|c| c.chosen).map(|c| choice_feature(&c.key)).collect();
         let default = [vec![MAIN.to_owned()], all].concat().join(",");
         line(format!("| `ADDLOCAL` | `{default}` | the parts to install, with commas between |"));
         line("\n## Parts\n\n| part | what it is |\n|---|---|".into());
         line(format!("| `{MAIN}` | {product} itself; always needed |"));
-        for choice in choices {
-            if let Trace::Choice { key, title, description, .. } = choice {
-                let about = description.as_deref().map_or(String::new(), |d| format!(": {d}"));
-                line(format!("| `{}` | {title}{about} |", choice_feature(key)));
-            }
+        for Choice { key, title, description, .. } in choices {
+            let about = description.as_deref().map_or(String::new(), |d| format!(": {d}"));
+            line(format!("| `{}` | {title}{about} |", choice_feature(key)));
         }
     }
     line("\n## Exit codes\n\n| code | means |\n|---|---|".into());
@@ -100,12 +91,12 @@ pub fn page(package: File, name: &str, footprint: &Footprint) -> Result<String> 
     line(format!("- Upgrade code: `{}` (the same for every version)", property("UpgradeCode")));
     line(format!("- Version: `{}`", property("ProductVersion")));
     line(format!("- Package code: `{}`", db.summary.text(summary::REVISION)));
-    let root = if scope == "person" { "HKEY_CURRENT_USER" } else { "HKEY_LOCAL_MACHINE" };
+    let root = if scope == Scope::Person { "HKEY_CURRENT_USER" } else { "HKEY_LOCAL_MACHINE" };
     line(format!("- Folder: the value `InstallFolder` of `{root}\\Software\\{id}`"));
-    if let Some(windows) = footprint.rule("smallest-windows") {
+    if let Some(windows) = footprint.install.minimum_windows {
         line(format!("\nIt needs Windows {windows} or newer, and says so before it changes anything."));
     }
-    if footprint.rule("downgrade") == Some("blocked") {
+    if footprint.install.downgrade == Some(Downgrade::Blocked) {
         line("\nA newer version is never replaced by this one: that ends with 1603, and nothing changes.".into());
     }
     Ok(out)

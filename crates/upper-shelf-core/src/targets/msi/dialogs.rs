@@ -346,7 +346,7 @@ fn scope(it: &mut Layout, width: i32) -> Result<()> {
 }
 
 fn events(it: &mut Layout, page: &Page, control: &Control) -> Result<()> {
-    let starts = it.job.footprint.rule("start-at-end").is_some();
+    let starts = it.job.footprint.install.start_at_end.is_some();
     let folders = rules::folders_by_scope(it.job.footprint);
     let mut order = 0;
     let mut event = |name: &str, argument: &str, condition: &str| {

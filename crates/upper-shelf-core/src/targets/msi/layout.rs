@@ -6,7 +6,7 @@ use super::codes::{self, guid, key};
 use super::names::ShortNames;
 use super::words::formatted;
 use super::{dialogs, registry, rules, sequences};
-use crate::footprint::{Footprint, Place, RelPath, Trace, WorkingFolder};
+use crate::footprint::{Choice, Footprint, Node, Place, RelPath, Scope, WorkingFolder};
 use crate::platform::Platform;
 use crate::targets::Job;
 use msi_database::database::{Database, Value};
@@ -130,14 +130,8 @@ impl<'j> Layout<'j> {
     /// Rows are in the order in which their keys' strings came: folders inside others come first, so that they are
     /// also taken away first.
     fn name_deepest_first(&mut self) {
-        let mut folders: Vec<&RelPath> = self
-            .job
-            .footprint
-            .traces()
-            .iter()
-            .filter(|t| matches!(t, Trace::Folder { .. }))
-            .filter_map(Trace::path)
-            .collect();
+        let mut folders: Vec<&RelPath> =
+            self.job.footprint.tree.iter().filter(|node| node.is_folder()).map(Node::path).collect();
         folders.sort_by_key(|p| std::cmp::Reverse(p.as_str().split('/').count()));
         for folder in folders {
             self.db.text(&key('D', folder.as_str(), folder.name()));
@@ -179,8 +173,8 @@ impl<'j> Layout<'j> {
         let job = self.job;
         let of_choices = self.only_of_choices();
         let mut parents: BTreeSet<Option<RelPath>> = [None].into();
-        for trace in job.footprint.traces() {
-            if let Trace::Folder { path, .. } = trace
+        for node in &job.footprint.tree {
+            if let Node::Folder { path, .. } = node
                 && let Some(parent) = path.parent()
                 && parents.len() < SHARED
             {
@@ -196,7 +190,7 @@ impl<'j> Layout<'j> {
             }
         }
         // In a person's own folders the rules ask for a row that takes each folder away (ICE64).
-        if job.footprint.rule("scope") == Some("person") {
+        if job.footprint.install.scope() == Scope::Person {
             let own: Vec<String> = self.directories.values().cloned().collect();
             let others = self.db.rows("Directory").map(|r| self.db.str(r[0]).to_owned());
             let above = others.filter(|d| d == "INSTALLDIR" || d == "ProgramsOfPerson" || d.starts_with("ABOVE"));
@@ -240,7 +234,7 @@ impl<'j> Layout<'j> {
             self.directory("ProgramsOfPerson", programs.0, below)?;
             parent = "ProgramsOfPerson".into();
         }
-        let folder = self.job.footprint.rule("folder").unwrap_or("Product").to_owned();
+        let folder = self.job.footprint.install.folder.as_deref().unwrap_or("Product").to_owned();
         let names: Vec<&str> = folder.split('/').collect();
         for (n, name) in names.iter().enumerate() {
             let key = if n + 1 == names.len() { "INSTALLDIR".to_owned() } else { format!("ABOVE{n}") };
@@ -249,7 +243,7 @@ impl<'j> Layout<'j> {
             parent = key;
         }
         // Names that are short already come first, so that no made one takes theirs.
-        let paths: Vec<&RelPath> = self.job.footprint.traces().iter().filter_map(Trace::path).collect();
+        let paths: Vec<&RelPath> = self.job.footprint.tree.iter().map(Node::path).collect();
         for path in paths {
             let folder = path.parent().map_or(String::new(), |p| p.to_string());
             self.names.reserve(&folder, path.name());
@@ -315,13 +309,9 @@ impl<'j> Layout<'j> {
 
     /// File key and component of a program's file.
     pub fn program(&self, wanted: &str) -> Option<(String, String, &'j [String], &'j WorkingFolder)> {
-        match self.job.footprint.program(wanted)? {
-            Trace::Program { file, arguments, working_folder, .. } => {
-                let (key, component) = self.file(file)?;
-                Some((key, component, arguments, working_folder))
-            }
-            _ => None,
-        }
+        let program = self.job.footprint.program(wanted)?;
+        let (key, component) = self.file(&program.file)?;
+        Some((key, component, &program.arguments, &program.working_folder))
     }
 
     /// File key and component of a path.
@@ -344,16 +334,8 @@ impl<'j> Layout<'j> {
 
     /// Folders that no file brings.
     fn other_folders(&mut self) -> Result<()> {
-        let folders: Vec<RelPath> = self
-            .job
-            .footprint
-            .traces()
-            .iter()
-            .filter_map(|t| match t {
-                Trace::Folder { path, .. } => Some(path.clone()),
-                _ => None,
-            })
-            .collect();
+        let folders: Vec<RelPath> =
+            self.job.footprint.tree.iter().filter(|node| node.is_folder()).map(|node| node.path().clone()).collect();
         let of_choices = self.only_of_choices();
         for path in folders {
             if self.directories.contains_key(path.as_str()) {
@@ -408,10 +390,7 @@ impl<'j> Layout<'j> {
 
     /// The choice that a program's file belongs to.
     pub fn choice_of(&self, program: &str) -> Option<String> {
-        match self.job.footprint.program(program)? {
-            Trace::Program { file, .. } => self.choices.get(file).cloned(),
-            _ => None,
-        }
+        self.choices.get(&self.job.footprint.program(program)?.file).cloned()
     }
 
     /// A property that has what a registry value says before anything is changed.
@@ -471,9 +450,8 @@ impl<'j> Layout<'j> {
         self.registry_row("RFolder", -1, &at, "InstallFolder", "[INSTALLDIR]", SETTINGS)?;
         // What was chosen, for the next version: an empty property must leave a value too, so there is a letter before it.
         for place in [Place::Desktop, Place::Startup] {
-            let is_it = |t: &Trace| matches!(t, Trace::Shortcut { place: p, .. } if *p == place);
             if let Some((property, name)) = switch(place).zip(remembered(place))
-                && self.job.footprint.traces().iter().any(is_it)
+                && self.job.footprint.has_shortcut_in(place)
             {
                 let value = format!("x[{property}]");
                 self.registry_row(&format!("R{name}"), -1, &at, name, &value, SETTINGS)?;
@@ -486,8 +464,7 @@ impl<'j> Layout<'j> {
         let title = self.job.footprint.product.name.clone().unwrap_or_default();
         self.feature(MAIN, "", &title, "", 1, 1, 16 | NO_ADVERTISING)?;
         let mut display = 1;
-        for trace in self.job.footprint.traces() {
-            let Trace::Choice { key, title, description, chosen, .. } = trace else { continue };
+        for Choice { key, title, description, chosen, .. } in &self.job.footprint.choices {
             display += 2;
             let level = if *chosen { 1 } else { 3 };
             self.feature(
@@ -569,11 +546,9 @@ pub fn choice_feature(key: &str) -> String {
 /// Which file is in which choice's feature; the first choice wins.
 fn choices_of(footprint: &Footprint) -> HashMap<&RelPath, String> {
     let mut all = HashMap::new();
-    for trace in footprint.traces() {
-        if let Trace::Choice { key, files, .. } = trace {
-            for file in files {
-                all.entry(file).or_insert_with(|| choice_feature(key));
-            }
+    for Choice { key, files, .. } in &footprint.choices {
+        for file in files {
+            all.entry(file).or_insert_with(|| choice_feature(key));
         }
     }
     all

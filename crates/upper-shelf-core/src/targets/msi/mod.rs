@@ -26,7 +26,10 @@ pub(crate) fn is_version(version: &str) -> bool {
 
 use super::{Depth, Format, Job, Loss, Target, Visit, damaged, not_for_one_person, unwritten};
 use crate::content::ContentHash;
-use crate::footprint::{Footprint, Trace};
+use crate::footprint::{
+    Choice, FileType, Font, Footprint, InstallRules, Node, Program, RegistryEntry, RegistryValue, Scope, Service,
+    Shortcut, Variable,
+};
 use crate::manifest::written::{CabinetCompression, CabinetPlace, TargetName, TargetSettings};
 use crate::payload::feed::{Part, Stream};
 use crate::platform::System;
@@ -118,11 +121,11 @@ impl Target for Msi {
             }
         }
         problems.extend(not_for_one_person(job.footprint));
-        for trace in job.footprint.traces() {
-            if let Trace::Registry { value: crate::footprint::RegistryValue::List(list), .. } = trace
+        for entry in &job.footprint.registry {
+            if let RegistryValue::List(list) = &entry.value
                 && list.iter().any(String::is_empty)
             {
-                let problem = Problem::error(format!("the list of {trace} has an empty text in it"));
+                let problem = Problem::error(format!("the list of {entry} has an empty text in it")).about(entry);
                 problems.push(problem.why("an empty text ends a list").instead("leave it out"));
             }
         }
@@ -153,65 +156,72 @@ impl Target for Msi {
 fn long_paths(footprint: &Footprint) -> Option<Problem> {
     // MAX_PATH counts the zero at the end too.
     const MOST: usize = 259;
-    let top = match footprint.rule("scope") {
+    let top = match footprint.install.scope() {
         // An account's name has up to twenty letters.
-        Some("person" | "asked") => r"C:\Users\12345678901234567890\AppData\Local\Programs\",
-        _ => r"C:\Program Files (x86)\",
+        Scope::Person | Scope::Asked => r"C:\Users\12345678901234567890\AppData\Local\Programs\",
+        Scope::Machine => r"C:\Program Files (x86)\",
     };
-    let before = top.len() + footprint.rule("folder").unwrap_or("Product").encode_utf16().count() + 1;
-    let length = |t: &Trace| t.path().map_or(0, |p| p.as_str().encode_utf16().count());
-    let longest = footprint.traces().iter().max_by_key(|t| length(t))?;
+    let before = top.len() + footprint.install.windows_folder().encode_utf16().count() + 1;
+    let length = |node: &Node| node.path().as_str().encode_utf16().count();
+    let longest = footprint.tree.iter().max_by_key(|node| length(node))?;
     let whole = before + length(longest);
-    let path = longest.path().filter(|_| whole > MOST)?;
-    let problem = Problem::warning(format!("{path} has {whole} characters once installed"));
+    let path = Some(longest.path()).filter(|_| whole > MOST)?;
+    let problem = Problem::warning(format!("{path} has {whole} characters once installed")).about(longest);
     let problem = problem.why(format!("Windows Installer and most programs take paths of up to {MOST}"));
     Some(problem.instead("shorter names, or a shorter [install] folder"))
 }
 
 /// The texts that people wrote, which have to fit into the code page.
 fn texts(footprint: &Footprint) -> Vec<&str> {
-    let p = &footprint.product;
-    let mut all: Vec<&str> = [&p.name, &p.publisher, &p.summary, &p.homepage, &p.support]
-        .into_iter()
-        .flatten()
-        .map(String::as_str)
-        .collect();
-    for trace in footprint.traces() {
-        match trace {
-            Trace::Folder { path, .. } | Trace::File { path, .. } | Trace::HardLink { path, .. } => {
-                all.push(path.name())
-            }
-            Trace::Shortcut { name, arguments, description, .. } => {
-                all.push(name);
-                all.extend(arguments.iter().chain(description).map(String::as_str));
-            }
-            Trace::FileType { name, .. } => all.push(name),
-            Trace::Environment { name, value, .. } => all.extend([name.as_str(), value.as_str()]),
-            Trace::Registry { key, name, value, .. } => {
-                all.push(key);
-                all.extend(name.as_deref());
-                match value {
-                    crate::footprint::RegistryValue::Text(t) | crate::footprint::RegistryValue::Expandable(t) => {
-                        all.push(t)
-                    }
-                    crate::footprint::RegistryValue::List(list) => all.extend(list.iter().map(String::as_str)),
-                    crate::footprint::RegistryValue::Number(_) | crate::footprint::RegistryValue::Bytes(_) => {}
-                }
-            }
-            Trace::Service(service) => {
-                all.push(&service.title);
-                all.extend(service.description.as_deref());
-                all.extend(service.arguments.iter().chain(&service.account).map(String::as_str));
-            }
-            Trace::Choice { title, description, .. } => {
-                all.push(title);
-                all.extend(description.as_deref());
-            }
-            Trace::Program { arguments, .. } => all.extend(arguments.iter().map(String::as_str)),
-            Trace::Font { title, .. } => all.push(title),
-            Trace::Rule { value, .. } => all.push(value),
-            Trace::Link { .. } | Trace::LinkScheme { .. } | Trace::Icon { .. } => {}
+    let Footprint {
+        product: p,
+        platform: _,
+        tree,
+        programs,
+        shortcuts,
+        file_types,
+        // Schemes are ASCII.
+        link_schemes: _,
+        environment,
+        registry,
+        services,
+        fonts,
+        choices,
+        icons: _,
+        install: InstallRules { folder, .. },
+        bundle: _,
+        foreign: _,
+    } = footprint;
+    let fields = [&p.name, &p.publisher, &p.summary, &p.homepage, &p.support, folder];
+    let mut all: Vec<&str> = fields.into_iter().flatten().map(String::as_str).collect();
+    all.extend(tree.iter().map(|node| node.path().name()));
+    for Program { arguments, .. } in programs {
+        all.extend(arguments.iter().map(String::as_str));
+    }
+    for Shortcut { name, arguments, description, .. } in shortcuts {
+        all.push(name);
+        all.extend(arguments.iter().chain(description).map(String::as_str));
+    }
+    all.extend(file_types.iter().map(|FileType { name, .. }| name.as_str()));
+    all.extend(environment.iter().flat_map(|Variable { name, value, .. }| [name.as_str(), value.as_str()]));
+    for RegistryEntry { key, name, value, .. } in registry {
+        all.push(key);
+        all.extend(name.as_deref());
+        match value {
+            RegistryValue::Text(text) | RegistryValue::Expandable(text) => all.push(text),
+            RegistryValue::List(list) => all.extend(list.iter().map(String::as_str)),
+            RegistryValue::Number(_) | RegistryValue::Bytes(_) => {}
         }
+    }
+    for Service { title, description, arguments, account, .. } in services {
+        all.push(title);
+        all.extend(description.as_deref());
+        all.extend(arguments.iter().chain(account).map(String::as_str));
+    }
+    all.extend(fonts.iter().map(|Font { title, .. }| title.as_str()));
+    for Choice { title, description, .. } in choices {
+        all.push(title);
+        all.extend(description.as_deref());
     }
     all
 }
@@ -406,7 +416,7 @@ fn summary_of(job: &Job, db: &mut Database, digest: &[u8]) {
     let p = &job.footprint.product;
     let text = |v: &Option<String>| Property::Text(v.clone().unwrap_or_default());
     // arm64 packages and properties of shortcuts need Windows Installer 5, 64-bit packages and hashes of files 2.
-    let has_models = job.footprint.traces().iter().any(|t| matches!(t, Trace::Shortcut { .. }));
+    let has_models = !job.footprint.shortcuts.is_empty();
     let least = if has_models { 500 } else { 200 };
     let (processor, version) = match job.footprint.platform {
         Some(Platform::WindowsX86) => ("Intel", least),
@@ -415,7 +425,7 @@ fn summary_of(job: &Job, db: &mut Database, digest: &[u8]) {
     };
     let time = Property::Time(summary::file_time(job.time));
     // Compressed (2); one for a person needs no elevation (8).
-    let words = 2 | if job.footprint.rule("scope") == Some("person") { 8 } else { 0 };
+    let words = 2 | if job.footprint.install.scope() == Scope::Person { 8 } else { 0 };
     let page = db.code_page;
     db.summary.properties.extend([
         (summary::CODE_PAGE, Property::Short(page as u16 as i16)),

@@ -1,13 +1,14 @@
 //! From a package, ours or anybody's, back to a footprint.
 
-use super::carry::{Program, line_arguments, program_of};
+use super::carry::{Command, line_arguments, program_of};
 use super::layout::{MAIN, PROGRAMS};
 use super::words::{arguments, unformatted};
 use super::{contents, names, registry, rules};
 use crate::command_line;
 use crate::content::ContentHash;
 use crate::footprint::{
-    EnvironmentAction, Footprint, Identity, Place, RelPath, Service, ServiceStart, Trace, WorkingFolder,
+    Choice, EnvironmentAction, Footprint, Foreign, Identity, Node, Place, Program, RelPath, Service, ServiceStart,
+    Shortcut, Variable, WorkingFolder,
 };
 use crate::platform::Platform;
 use crate::targets::Depth;
@@ -96,8 +97,13 @@ struct Reader<'d> {
     files: HashMap<&'d str, RelPath>,
     /// By component: the key path's file.
     component_files: HashMap<&'d str, &'d str>,
+    /// What commands are matched with.
+    commands: Vec<Command>,
+    tree: Vec<Node>,
     programs: Vec<Program>,
-    traces: Vec<Trace>,
+    /// All but the tree and the programs.
+    footprint: Footprint,
+    foreign: Vec<Foreign>,
     strange: BTreeSet<String>,
 }
 
@@ -113,8 +119,11 @@ impl<'d> Reader<'d> {
             spots: HashMap::new(),
             files: HashMap::new(),
             component_files: HashMap::new(),
+            commands: Vec::new(),
+            tree: Vec::new(),
             programs: Vec::new(),
-            traces: Vec::new(),
+            footprint: Footprint::default(),
+            foreign: Vec::new(),
             strange: BTreeSet::new(),
         };
         it.folders();
@@ -177,7 +186,7 @@ impl<'d> Reader<'d> {
             match path {
                 Ok(path) => {
                     if let Some(path) = &path {
-                        self.traces.push(Trace::Folder { path: path.clone(), mode: 0o755 });
+                        self.tree.push(Node::Folder { path: path.clone(), mode: 0o755 });
                     }
                     self.spots.insert(key, Spot::Own(path));
                 }
@@ -232,20 +241,22 @@ impl<'d> Reader<'d> {
             },
             &files,
         );
-        self.traces.extend(registry);
+        self.footprint.file_types = registry.file_types.into();
+        self.footprint.link_schemes = registry.link_schemes.into();
+        self.footprint.registry = registry.registry.into();
+        self.footprint.fonts = registry.fonts.into();
         self.files = files;
         self.read_rules();
         for (name, table) in db.tables() {
             if !KNOWN.contains(&name) && table.rows().len() > 0 {
-                let value = format!("{} rows that the footprint does not tell of", table.rows().len());
-                self.traces.push(Trace::Rule { key: format!("table {name}"), value });
+                self.foreign.push(Foreign::Table { name: name.to_owned(), rows: table.rows().len() });
             }
         }
         if db.property("UpperShelfId").is_none() {
             self.read_what_others_do();
         }
         for what in std::mem::take(&mut self.strange) {
-            self.traces.push(Trace::Rule { key: what, value: "left out".into() });
+            self.foreign.push(Foreign::LeftOut { what });
         }
         let some = |property: &str| db.property(property).filter(|v| !v.is_empty()).map(str::to_owned);
         let product = Identity {
@@ -259,15 +270,15 @@ impl<'d> Reader<'d> {
             ..Identity::default()
         };
         // Sorting takes memory too: with very many files what is not needed any more goes first.
-        let Self { traces, files, component_files, spots, .. } = self;
+        let Self { tree, programs, files, component_files, spots, footprint, foreign, .. } = self;
         drop((files, component_files, spots));
-        Footprint::new(product, platform, traces)
+        let (tree, programs, foreign) = (tree.into(), programs.into(), foreign.into());
+        Footprint { product, platform, tree, programs, foreign, ..footprint }
     }
 
     /// What others' packages do besides laying out files: actions of their own, what depends on conditions, what services
     /// need.
     fn read_what_others_do(&mut self) {
-        let rule = |key: String, value: String| Trace::Rule { key, value };
         let mut when: HashMap<&str, (i32, &str)> = HashMap::new();
         for row in self.db.rows("InstallExecuteSequence") {
             when.insert(self.text(row, 0), (self.int(row, 2).unwrap_or(0), self.text(row, 1)));
@@ -301,21 +312,21 @@ impl<'d> Reader<'d> {
                 Some((at, condition)) => format!(" (at {at}, if {condition})"),
                 None => " (not while it is installed)".into(),
             };
-            self.traces.push(rule(format!("custom action {name}"), format!("{what}{how}{place}")));
+            self.foreign.push(Foreign::CustomAction { name: name.to_owned(), does: format!("{what}{how}{place}") });
         }
         for row in self.db.rows("Component") {
-            if self.text(row, 4).is_empty() {
-                continue;
+            let (component, condition) = (self.text(row, 0).to_owned(), self.text(row, 4).to_owned());
+            if !condition.is_empty() {
+                self.foreign.push(Foreign::ConditionalComponent { component, condition });
             }
-            let key = format!("the component {} is installed", self.text(row, 0));
-            self.traces.push(rule(key, format!("if {}", self.text(row, 4))));
         }
         for row in self.db.rows("ServiceInstall") {
             if self.text(row, 7).is_empty() {
                 continue;
             }
             let needs = self.text(row, 7).replace("[~]", " ");
-            self.traces.push(rule(format!("the service {} needs", self.text(row, 1)), needs.trim().to_owned()));
+            let (service, needs) = (self.text(row, 1).to_owned(), needs.trim().to_owned());
+            self.foreign.push(Foreign::ServiceNeeds { service, needs });
         }
     }
 
@@ -324,7 +335,7 @@ impl<'d> Reader<'d> {
             self.db.rows("Component").map(|r| (self.text(r, 0), self.text(r, 2))).collect();
         self.component_files = self.db.rows("Component").map(|r| (self.text(r, 0), self.text(r, 5))).collect();
         let count = self.db.table("File").map_or(0, |t| t.rows().len());
-        self.traces.reserve_exact(count);
+        self.tree.reserve_exact(count);
         for row in self.db.rows("File") {
             let (key, component) = (self.text(row, 0), self.text(row, 1));
             let Some(path) = self.path(folders.get(component).copied().unwrap_or(""), names::long(self.text(row, 2)))
@@ -333,7 +344,7 @@ impl<'d> Reader<'d> {
             };
             let size = u64::try_from(self.int(row, 3).unwrap_or(0)).unwrap_or(0);
             let content = contents.get(key).copied();
-            self.traces.push(Trace::File { path: path.clone(), mode: 0o644, size, content });
+            self.tree.push(Node::File { path: path.clone(), mode: 0o644, size, content });
             self.files.insert(key, path);
         }
         for row in self.db.rows("DuplicateFile") {
@@ -341,7 +352,7 @@ impl<'d> Reader<'d> {
             let name = names::long(self.text(row, 3));
             let name = if name.is_empty() { to.name().to_owned() } else { name.to_owned() };
             if let Some(path) = self.path(self.text(row, 4), &name) {
-                self.traces.push(Trace::HardLink { path, to });
+                self.tree.push(Node::HardLink { path, to });
             }
         }
     }
@@ -361,34 +372,30 @@ impl<'d> Reader<'d> {
                 },
             };
             let key = self.text(row, 0).to_owned();
-            self.programs.push((key.clone(), file.clone(), line_arguments(&own)));
+            let (of_key, of_file) = (key.clone(), file.clone());
+            self.commands.push(Command { key: of_key, file: of_file, arguments: line_arguments(&own) });
             let (environment, console) = (BTreeMap::new(), self.int(row, 4) == Some(1));
-            self.traces.push(Trace::Program { key, file, arguments: own, environment, working_folder, console });
+            self.programs.push(Program { key, file, arguments: own, environment, working_folder, console });
         }
-        self.programs.sort();
+        self.commands.sort();
     }
 
     /// The program that a command starts; one that the package does not name is made up from its file.
     fn command(&mut self, file: &RelPath, all: &[String]) -> Option<(String, Vec<String>)> {
-        if let Some(found) = program_of(&self.programs, file, all) {
+        if let Some(found) = program_of(&self.commands, file, all) {
             return Some(found);
         }
         let stem = file.name().split('.').next().unwrap_or_default().to_lowercase();
         let key: String = stem.chars().map(|c| if c.is_ascii_alphanumeric() { c } else { '-' }).collect();
-        let key = if self.programs.iter().any(|p| p.0 == key) { format!("{key}-{}", self.programs.len()) } else { key };
-        self.programs.push((key.clone(), file.clone(), Vec::new()));
-        self.traces.push(Trace::Program {
-            key: key.clone(),
-            file: file.clone(),
-            arguments: Vec::new(),
-            environment: BTreeMap::new(),
-            working_folder: WorkingFolder::Unchanged,
-            console: false,
-        });
+        let is_taken = self.commands.iter().any(|c| c.key == key);
+        let key = if is_taken { format!("{key}-{}", self.commands.len()) } else { key };
+        self.commands.push(Command { key: key.clone(), file: file.clone(), arguments: Vec::new() });
+        self.programs.push(Program::plain(key.clone(), file.clone()));
         Some((key, all.to_vec()))
     }
 
     fn read_shortcuts(&mut self) {
+        let mut shortcuts = Vec::new();
         for row in self.db.rows("Shortcut") {
             let name = names::long(self.text(row, 2)).to_owned();
             let mut folder = self.text(row, 1);
@@ -419,12 +426,14 @@ impl<'d> Reader<'d> {
             let all = arguments(self.text(row, 5));
             let description = Some(self.text(row, 6).to_owned()).filter(|d| !d.is_empty());
             if let Some((program, arguments)) = self.command(&file, &all) {
-                self.traces.push(Trace::Shortcut { place, name, program, arguments, description });
+                shortcuts.push(Shortcut { place, name, program, arguments, description });
             }
         }
+        self.footprint.shortcuts = shortcuts.into();
     }
 
     fn read_services(&mut self) {
+        let mut services = Vec::new();
         for row in self.db.rows("ServiceInstall") {
             let component = self.text(row, 11);
             let name = unformatted(self.text(row, 1));
@@ -442,13 +451,14 @@ impl<'d> Reader<'d> {
                 _ => ServiceStart::Automatic,
             };
             if let Some((program, arguments)) = self.command(&file, &all) {
-                let service = Service { name, title, description, program, arguments, start, account };
-                self.traces.push(Trace::Service(Box::new(service)));
+                services.push(Service { name, title, description, program, arguments, start, account });
             }
         }
+        self.footprint.services = services.into();
     }
 
     fn read_environment(&mut self) {
+        let mut variables = Vec::new();
         let mut seen = BTreeSet::new();
         for row in self.db.rows("Environment") {
             let name = self.text(row, 1).trim_start_matches(['=', '-', '+', '*', '!']).to_owned();
@@ -465,11 +475,13 @@ impl<'d> Reader<'d> {
             } else {
                 (EnvironmentAction::Set, value)
             };
-            self.traces.push(Trace::Environment { name, action, value: unformatted(value) });
+            variables.push(Variable { name, action, value: unformatted(value) });
         }
+        self.footprint.environment = variables.into();
     }
 
     fn read_choices(&mut self) {
+        let mut choices = Vec::new();
         let mut of_feature: HashMap<&str, Vec<RelPath>> = HashMap::new();
         for row in self.db.rows("FeatureComponents") {
             let feature = self.text(row, 0);
@@ -498,12 +510,14 @@ impl<'d> Reader<'d> {
             let title = Some(self.text(row, 2)).filter(|t| !t.is_empty()).unwrap_or(feature).to_owned();
             let description = Some(self.text(row, 3).to_owned()).filter(|d| !d.is_empty());
             let chosen = self.int(row, 5).is_some_and(|level| level == 1);
-            self.traces.push(Trace::Choice { key, title, description, chosen, files });
+            choices.push(Choice { key, title, description, chosen, files });
         }
+        self.footprint.choices = choices.into();
     }
 
     fn read_rules(&mut self) {
-        self.traces.extend(rules::read(self.db));
+        let (mut rules, conditions) = rules::read(self.db);
+        self.foreign.extend(conditions);
         // The folder between the system's folder of programs and the product's own.
         let rows: HashMap<&str, (&str, &str)> =
             self.db.rows("Directory").map(|r| (self.text(r, 0), (self.text(r, 1), self.text(r, 2)))).collect();
@@ -519,14 +533,15 @@ impl<'d> Reader<'d> {
         }
         if !names.is_empty() {
             names.reverse();
-            self.traces.push(Trace::Rule { key: "folder".into(), value: names.join("/") });
+            rules.folder = Some(names.join("/"));
         }
         let start = self.db.rows("CustomAction").find(|r| self.text(r, 0) == "StartProgram");
         if let Some(row) = start
             && let Some(file) = self.files.get(self.text(row, 2)).cloned()
             && let Some((program, _)) = self.command(&file, &arguments(self.text(row, 3)))
         {
-            self.traces.push(Trace::Rule { key: "start-at-end".into(), value: program });
+            rules.start_at_end = Some(program);
         }
+        self.footprint.install = rules;
     }
 }

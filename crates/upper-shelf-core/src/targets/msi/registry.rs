@@ -3,7 +3,9 @@
 
 use super::layout::{Layout, Result, SETTINGS};
 use super::words::{arguments, formatted, line, unformatted};
-use crate::footprint::{RegistryRoot, RegistryValue, RegistryView, RelPath, Trace};
+use crate::footprint::{
+    FileType, Font, LinkScheme, RegistryEntry, RegistryRoot, RegistryValue, RegistryView, RelPath, Scope,
+};
 use crate::targets::classes::{CLASSES, class_name, link_class};
 use msi_database::database::Database;
 use std::collections::{BTreeMap, BTreeSet, HashMap};
@@ -89,83 +91,65 @@ pub fn write(it: &mut Layout) -> Result<()> {
         count += 1;
         it.registry_row(&format!("R{count}"), root, key, name, value, component)
     };
-    for trace in job.footprint.traces() {
-        match trace {
-            Trace::Registry { root, view, key, name, value } => {
-                let component = settings(*root, *view);
-                if component != SETTINGS && known.insert(component) {
-                    // What is a machine's, what a person's, and what 32-bit programs see is never in one component, and
-                    // the last not in a folder of 64-bit programs (ICE57, ICE80).
-                    let (bits, folder) = match view {
-                        RegistryView::Own => (it.bit_attribute(), "INSTALLDIR"),
-                        RegistryView::Bits32 => (0, it.programs_of_32_bits()?),
-                    };
-                    let (at, mark) = (it.own_key(), format!("RM_{component}"));
-                    it.component_in(folder, component, bits, "", &mark, None)?;
-                    it.registry_row(&mark, root_number(*root), &at, component, "#1", component)?;
-                }
-                let name = name.as_deref().unwrap_or_default();
-                row(it, root_number(*root), &formatted(key), &formatted(name), &written(value), component)?;
-            }
-            Trace::FileType { mime, extensions, name, program } => {
-                let Some((file, component, first, _)) = it.program(program) else { continue };
-                capabilities(it, &mut row)?;
-                let class = class_name(&id, extensions);
-                let key = format!("{CLASSES}{}", formatted(&class));
-                row(it, -1, &key, "", &written(&RegistryValue::Text(name.clone())), &component)?;
-                row(it, -1, &format!("{key}\\DefaultIcon"), "", &format!("[#{file}],0"), &component)?;
-                row(it, -1, &format!("{key}{OPEN}"), "", &open_command(&file, first), &component)?;
-                for extension in extensions {
-                    let key = format!("{CLASSES}.{}", formatted(extension));
-                    row(it, -1, &format!("{key}\\OpenWithProgids"), &formatted(&class), "", &component)?;
-                    let own = format!("{}\\Capabilities\\FileAssociations", it.own_key());
-                    row(it, -1, &own, &format!(".{}", formatted(extension)), &formatted(&class), &component)?;
-                    // What another program has is its own, and stays when this product goes.
-                    let place = format!(".{extension}");
-                    let claim = it.claim(&place, "", &|found| format!("{found} = \"{class}\""), program)?;
-                    row(it, -1, &key, "", &formatted(&class), &claim)?;
-                    row(it, -1, &key, "Content Type", &formatted(mime), &claim)?;
-                }
-            }
-            Trace::LinkScheme { scheme, program } => {
-                let Some((file, component, first, _)) = it.program(program) else { continue };
-                capabilities(it, &mut row)?;
-                let class = link_class(&id, scheme);
-                let own = format!("{}\\Capabilities\\URLAssociations", it.own_key());
-                row(it, -1, &own, scheme, &formatted(&class), &component)?;
-                let name = it.job.footprint.program(program).and_then(|p| match p {
-                    Trace::Program { file, .. } => Some(file.name().to_owned()),
-                    _ => None,
-                });
-                let ours = |found: &str| format!("{found} ~>< \"\\{}\"", name.as_deref().unwrap_or_default());
-                let claim = it.claim(scheme, OPEN, &ours, program)?;
-                for (class, component) in [(formatted(&class), &component), (scheme.clone(), &claim)] {
-                    let key = format!("{CLASSES}{class}");
-                    row(it, -1, &key, "", &format!("URL:{scheme}"), component)?;
-                    row(it, -1, &key, "URL Protocol", "", component)?;
-                    row(it, -1, &format!("{key}{OPEN}"), "", &open_command(&file, first), component)?;
-                }
-            }
+    for FileType { mime, extensions, name, program } in &job.footprint.file_types {
+        let Some((file, component, first, _)) = it.program(program) else { continue };
+        capabilities(it, &mut row)?;
+        let class = class_name(&id, extensions);
+        let key = format!("{CLASSES}{}", formatted(&class));
+        row(it, -1, &key, "", &written(&RegistryValue::Text(name.clone())), &component)?;
+        row(it, -1, &format!("{key}\\DefaultIcon"), "", &format!("[#{file}],0"), &component)?;
+        row(it, -1, &format!("{key}{OPEN}"), "", &open_command(&file, first), &component)?;
+        for extension in extensions {
+            let key = format!("{CLASSES}.{}", formatted(extension));
+            row(it, -1, &format!("{key}\\OpenWithProgids"), &formatted(&class), "", &component)?;
+            let own = format!("{}\\Capabilities\\FileAssociations", it.own_key());
+            row(it, -1, &own, &format!(".{}", formatted(extension)), &formatted(&class), &component)?;
+            // What another program has is its own, and stays when this product goes.
+            let place = format!(".{extension}");
+            let claim = it.claim(&place, "", &|found| format!("{found} = \"{class}\""), program)?;
+            row(it, -1, &key, "", &formatted(&class), &claim)?;
+            row(it, -1, &key, "Content Type", &formatted(mime), &claim)?;
+        }
+    }
+    for LinkScheme { scheme, program } in &job.footprint.link_schemes {
+        let Some((file, component, first, _)) = it.program(program) else { continue };
+        capabilities(it, &mut row)?;
+        let class = link_class(&id, scheme);
+        let own = format!("{}\\Capabilities\\URLAssociations", it.own_key());
+        row(it, -1, &own, scheme, &formatted(&class), &component)?;
+        let name = it.job.footprint.program(program).map(|p| p.file.name().to_owned());
+        let ours = |found: &str| format!("{found} ~>< \"\\{}\"", name.as_deref().unwrap_or_default());
+        let claim = it.claim(scheme, OPEN, &ours, program)?;
+        for (class, component) in [(formatted(&class), &component), (scheme.clone(), &claim)] {
+            let key = format!("{CLASSES}{class}");
+            row(it, -1, &key, "", &format!("URL:{scheme}"), component)?;
+            row(it, -1, &key, "URL Protocol", "", component)?;
+            row(it, -1, &format!("{key}{OPEN}"), "", &open_command(&file, first), component)?;
+        }
+    }
+    for RegistryEntry { root, view, key, name, value } in &job.footprint.registry {
+        let component = settings(*root, *view);
+        if component != SETTINGS && known.insert(component) {
+            // What is a machine's, what a person's, and what 32-bit programs see is never in one component, and
+            // the last not in a folder of 64-bit programs (ICE57, ICE80).
+            let (bits, folder) = match view {
+                RegistryView::Own => (it.bit_attribute(), "INSTALLDIR"),
+                RegistryView::Bits32 => (0, it.programs_of_32_bits()?),
+            };
+            let (at, mark) = (it.own_key(), format!("RM_{component}"));
+            it.component_in(folder, component, bits, "", &mark, None)?;
+            it.registry_row(&mark, root_number(*root), &at, component, "#1", component)?;
+        }
+        let name = name.as_deref().unwrap_or_default();
+        row(it, root_number(*root), &formatted(key), &formatted(name), &written(value), component)?;
+    }
+    for Font { file, title } in &job.footprint.fonts {
+        let Some((file, component)) = it.file(file) else { continue };
+        if job.footprint.install.scope() == Scope::Machine {
             // For everyone Windows Installer itself registers fonts, and tells running programs.
-            Trace::Font { file, title } if job.footprint.rule("scope").unwrap_or("machine") == "machine" => {
-                let Some((file, _)) = it.file(file) else { continue };
-                it.row("Font", &[&file, &format!("{title} (TrueType)")])?;
-            }
-            Trace::Font { file, title } => {
-                let Some((file, component)) = it.file(file) else { continue };
-                row(it, -1, FONTS, &format!("{} (TrueType)", formatted(title)), &format!("[#{file}]"), &component)?;
-            }
-            Trace::Folder { .. }
-            | Trace::File { .. }
-            | Trace::HardLink { .. }
-            | Trace::Link { .. }
-            | Trace::Program { .. }
-            | Trace::Shortcut { .. }
-            | Trace::Environment { .. }
-            | Trace::Service { .. }
-            | Trace::Choice { .. }
-            | Trace::Rule { .. }
-            | Trace::Icon { .. } => {}
+            it.row("Font", &[&file, &format!("{title} (TrueType)")])?;
+        } else {
+            row(it, -1, FONTS, &format!("{} (TrueType)", formatted(title)), &format!("[#{file}]"), &component)?;
         }
     }
     Ok(())
@@ -211,14 +195,27 @@ struct Row<'d> {
     bits64: bool,
 }
 
-/// The registry's traces. `programs` gives a program's key for a file's key and arguments, `files` a path for a file's
+/// What the registry's rows stand for.
+#[derive(Default)]
+pub struct Found {
+    /// Kinds of files.
+    pub file_types: Vec<FileType>,
+    /// Kinds of links.
+    pub link_schemes: Vec<LinkScheme>,
+    /// All other values.
+    pub registry: Vec<RegistryEntry>,
+    /// Fonts.
+    pub fonts: Vec<Font>,
+}
+
+/// What the registry's rows stand for. `programs` gives a program's key for a file's key and arguments, `files` a path for a file's
 /// key.
 pub fn read(
     db: &Database,
     bits64: bool,
     mut programs: impl FnMut(&str, &[String]) -> Option<String>,
     files: &HashMap<&str, RelPath>,
-) -> Vec<Trace> {
+) -> Found {
     let wide: HashMap<&str, bool> =
         db.rows("Component").map(|r| (db.str(r[0]), db.int(r[3]).is_some_and(|a| a & 256 != 0))).collect();
     let own = db.property("UpperShelfId").map(|id| format!("Software\\{}", formatted(id)));
@@ -238,7 +235,7 @@ pub fn read(
     }
     let own_value =
         |key: &str, name: &str| keys.get(key).and_then(|rows| rows.iter().find(|r| r.name == name)).map(|r| r.value);
-    let mut traces = Vec::new();
+    let mut found = Found::default();
     let mut used: Vec<String> = Vec::new();
     for key in keys.keys() {
         let Some(class) = key.strip_prefix(CLASSES).and_then(|k| k.strip_suffix(OPEN)) else { continue };
@@ -256,7 +253,7 @@ pub fn read(
                 .as_deref()
                 .is_some_and(|own| keys.contains_key(format!("{CLASSES}{}{class}", formatted(own)).as_str()));
             if !twice {
-                traces.push(Trace::LinkScheme { scheme: scheme.unwrap_or(&plain).to_owned(), program });
+                found.link_schemes.push(LinkScheme { scheme: scheme.unwrap_or(&plain).to_owned(), program });
             }
             continue;
         }
@@ -290,14 +287,14 @@ pub fn read(
             _ => v.to_owned(),
         });
         let mime = mime.unwrap_or_else(|| "application/octet-stream".into());
-        traces.push(Trace::FileType { mime, extensions, name, program });
+        found.file_types.push(FileType { mime, extensions, name, program });
         used.extend([format!("{class_key}\\DefaultIcon"), class_key, open_key]);
     }
     for row in db.rows("Font") {
         if let Some(file) = files.get(db.str(row[0])) {
             let title = db.str(row[1]);
             let title = title.strip_suffix(" (TrueType)").unwrap_or(title);
-            traces.push(Trace::Font { file: file.clone(), title: title.to_owned() });
+            found.fonts.push(Font { file: file.clone(), title: title.to_owned() });
         }
     }
     for (key, rows) in &keys {
@@ -308,7 +305,7 @@ pub fn read(
             let font = row.name.strip_suffix(" (TrueType)").filter(|_| *key == FONTS);
             let file = row.value.strip_prefix("[#").and_then(|v| v.strip_suffix(']')).and_then(|k| files.get(k));
             if let (Some(title), Some(file)) = (font, file) {
-                traces.push(Trace::Font { file: file.clone(), title: unformatted(title) });
+                found.fonts.push(Font { file: file.clone(), title: unformatted(title) });
                 continue;
             }
             let root = match row.root {
@@ -318,10 +315,16 @@ pub fn read(
             };
             let view = if row.bits64 == bits64 { RegistryView::Own } else { RegistryView::Bits32 };
             let name = Some(unformatted(row.name)).filter(|n| !n.is_empty());
-            traces.push(Trace::Registry { root, view, key: unformatted(key), name, value: read_value(row.value) });
+            found.registry.push(RegistryEntry {
+                root,
+                view,
+                key: unformatted(key),
+                name,
+                value: read_value(row.value),
+            });
         }
     }
-    traces
+    found
 }
 
 /// Whether a row is one of ours that only stands for a component.

@@ -3,16 +3,16 @@
 use super::codes;
 use super::layout::{Layout, Result, remembered, switch, upgrade_code};
 use super::words::{formatted, line};
-use crate::footprint::{Footprint, Place, Trace};
+use crate::footprint::{Choice, Downgrade, Footprint, Foreign, InstallRules, Place, Scope, SystemVersion, Upgrade};
 use crate::targets::{Job, order};
 use msi_database::database::{Database, Value};
 
 /// The standard folder that programs go into, and the folder below it, for a footprint's scope.
 pub fn programs_folder(footprint: &Footprint) -> (&'static str, Option<&'static str>) {
-    match (footprint.rule("scope"), super::layout::is_64(footprint)) {
-        (Some("person"), _) => ("LocalAppDataFolder", Some("Programs")),
-        (_, true) => ("ProgramFiles64Folder", None),
-        (_, false) => ("ProgramFilesFolder", None),
+    match (footprint.install.scope(), super::layout::is_64(footprint)) {
+        (Scope::Person, _) => ("LocalAppDataFolder", Some("Programs")),
+        (Scope::Machine | Scope::Asked, true) => ("ProgramFiles64Folder", None),
+        (Scope::Machine | Scope::Asked, false) => ("ProgramFilesFolder", None),
     }
 }
 
@@ -26,22 +26,21 @@ pub enum Windows {
 }
 
 impl Windows {
-    /// From `10.0.17763` or `6.1`.
-    pub fn parse(text: &str) -> Option<Self> {
-        let parts: Option<Vec<u32>> = text.split('.').map(|p| p.parse().ok()).collect();
-        match parts?.as_slice() {
-            [major, _, build] if *major >= 10 => Some(Self::Build(*build)),
-            [major, _] if *major >= 10 => Some(Self::Build(10240)),
-            [major, minor, ..] if *minor < 100 => Some(Self::Number(major * 100 + minor)),
+    /// Of a version such as `10.0.17763` or `6.1`.
+    pub fn of(version: SystemVersion) -> Option<Self> {
+        let SystemVersion { major, minor, patch } = version;
+        match minor? {
+            _ if major >= 10 => Some(Self::Build(patch.unwrap_or(10240))),
+            minor if minor < 100 => Some(Self::Number(major.checked_mul(100)? + minor)),
             _ => None,
         }
     }
 
     /// The one form in which it is carried.
-    pub fn text(self) -> String {
+    pub fn version(self) -> SystemVersion {
         match self {
-            Self::Build(build) => format!("10.0.{build}"),
-            Self::Number(n) => format!("{}.{}", n / 100, n % 100),
+            Self::Build(build) => SystemVersion { major: 10, minor: Some(0), patch: Some(build) },
+            Self::Number(n) => SystemVersion { major: n / 100, minor: Some(n % 100), patch: None },
         }
     }
 
@@ -71,8 +70,9 @@ pub fn properties(it: &mut Layout) -> Result<()> {
     let id = text(&p.id);
     let stated = job.settings.msi.version.clone().unwrap_or_else(|| text(&p.version));
     let version = codes::version(&stated).unwrap_or_else(|_| "0.0.0".into());
-    let upgrade = upgrade_code(&id, job.footprint.rule("upgrade-code"));
-    let scope = job.footprint.rule("scope").unwrap_or("machine");
+    let install = &job.footprint.install;
+    let upgrade = upgrade_code(&id, install.upgrade_code.as_deref());
+    let scope = install.scope();
     let mut properties = vec![
         ("ProductName", text(&p.name)),
         ("ProductVersion", version.clone()),
@@ -89,15 +89,15 @@ pub fn properties(it: &mut Layout) -> Result<()> {
     let support = text(&p.support);
     properties.push((if support.contains("://") { "ARPHELPLINK" } else { "ARPCONTACT" }, support));
     match scope {
-        "machine" => properties.push(("ALLUSERS", "1".into())),
-        "asked" => properties.extend([("ALLUSERS", "2".into()), ("MSIINSTALLPERUSER", "1".into())]),
-        _ => {}
+        Scope::Machine => properties.push(("ALLUSERS", "1".into())),
+        Scope::Asked => properties.extend([("ALLUSERS", "2".into()), ("MSIINSTALLPERUSER", "1".into())]),
+        Scope::Person => {}
     }
     twin(it, scope)?;
     remembered_switches(it, scope)?;
     let mut secure = ["INSTALLDIR", "NEWERFOUND", "OLDERFOUND", "REMEMBEREDFOLDER"].map(str::to_owned).to_vec();
     secure.append(&mut it.secure);
-    if !job.footprint.traces().iter().any(|t| matches!(t, Trace::Choice { .. })) {
+    if job.footprint.choices.is_empty() {
         properties.push(("ARPNOMODIFY", "1".into()));
     }
     secure.sort_unstable();
@@ -117,7 +117,7 @@ pub fn properties(it: &mut Layout) -> Result<()> {
 const REMOVE_SETUP: i32 = 1505;
 
 fn upgrades(it: &mut Layout, code: &str, version: &str) -> Result<()> {
-    let blocked = it.job.footprint.rule("downgrade") != Some("allowed");
+    let blocked = it.job.footprint.install.downgrade != Some(Downgrade::Allowed);
     let mut row = |min: &str, max: &str, attributes: i32, property: &str| {
         let row = [
             it.db.text(code),
@@ -140,25 +140,23 @@ fn upgrades(it: &mut Layout, code: &str, version: &str) -> Result<()> {
 }
 
 fn conditions(it: &mut Layout) -> Result<()> {
-    if it.job.footprint.rule("downgrade") != Some("allowed") {
+    let scope = it.job.footprint.install.scope();
+    if it.job.footprint.install.downgrade != Some(Downgrade::Allowed) {
         let sentence =
             "A newer version of [ProductName] is already installed. Remove it first if this older one is wanted.";
         it.row("LaunchCondition", &[NO_NEWER, sentence])?;
         // The same product's setup program leaves its version's place in their order.
         if let Some(version) = it.job.footprint.product.version.clone() {
             let (own, text) = (it.own_key(), order::text(&version));
-            let scope = it.job.footprint.rule("scope").unwrap_or("machine").to_owned();
-            for (root, scopes) in [(2, "machine asked"), (1, "person asked")] {
-                if scopes.contains(scope.as_str()) {
-                    let found = it.ask("SETUPORDER", root, &own, order::NAME)?;
-                    let condition = format!("Installed OR NOT {found} OR {found} <= \"{text}\"");
-                    it.row("LaunchCondition", &[&condition, sentence])?;
-                }
+            for root in roots(scope) {
+                let found = it.ask("SETUPORDER", root, &own, order::NAME)?;
+                let condition = format!("Installed OR NOT {found} OR {found} <= \"{text}\"");
+                it.row("LaunchCondition", &[&condition, sentence])?;
             }
         }
     }
-    if let Some(windows) = it.job.footprint.rule("smallest-windows").and_then(Windows::parse) {
-        let sentence = format!("[ProductName] needs Windows {} or newer.", windows.text());
+    if let Some(windows) = it.job.footprint.install.minimum_windows.and_then(Windows::of) {
+        let sentence = format!("[ProductName] needs Windows {} or newer.", windows.version());
         it.row("LaunchCondition", &[&windows.condition(), &sentence])?;
         let key = r"SOFTWARE\Microsoft\Windows NT\CurrentVersion";
         locator(it, "WINDOWSBUILD", "SBuild", 2, key, "CurrentBuildNumber")?;
@@ -181,35 +179,45 @@ pub(super) fn locator(
     it.db.insert("RegLocator", &row)
 }
 
-fn remembered_folder(it: &mut Layout, scope: &str) -> Result<()> {
+/// The registry's root for the machine, and for a person.
+const MACHINE: i32 = 2;
+const PERSON: i32 = 1;
+
+/// The roots that what is installed for a scope may stand in.
+fn roots(scope: Scope) -> impl Iterator<Item = i32> {
+    let roots: &[i32] = match scope {
+        Scope::Machine => &[MACHINE],
+        Scope::Person => &[PERSON],
+        Scope::Asked => &[MACHINE, PERSON],
+    };
+    roots.iter().copied()
+}
+
+fn remembered_folder(it: &mut Layout, scope: Scope) -> Result<()> {
     let key = it.own_key();
-    for (signature, root, scopes) in [("SFolderMachine", 2, "machine asked"), ("SFolderPerson", 1, "person asked")] {
-        if scopes.contains(scope) {
-            locator(it, "REMEMBEREDFOLDER", signature, root, &key, "InstallFolder")?;
-        }
+    for root in roots(scope) {
+        let signature = if root == MACHINE { "SFolderMachine" } else { "SFolderPerson" };
+        locator(it, "REMEMBEREDFOLDER", signature, root, &key, "InstallFolder")?;
     }
     Ok(())
 }
 
 /// Which shortcuts there are that somebody may leave out: in the version before (of either kind of package), unless the
 /// command line or a page says something else now.
-fn remembered_switches(it: &mut Layout, scope: &str) -> Result<()> {
+fn remembered_switches(it: &mut Layout, scope: Scope) -> Result<()> {
     let job = it.job;
     let mut any = false;
     for (n, place) in [Place::Desktop, Place::Startup].into_iter().enumerate() {
-        let is_it = |t: &Trace| matches!(t, Trace::Shortcut { place: p, .. } if *p == place);
         let (Some(property), Some(name)) = (switch(place), remembered(place)) else { continue };
-        if !job.footprint.traces().iter().any(is_it) {
+        if !job.footprint.has_shortcut_in(place) {
             continue;
         }
         any = true;
         it.secure.push(property.to_owned());
         let found = format!("REMEMBERED{}", name.to_uppercase());
         let key = it.own_key();
-        for (root, scopes) in [(2, "machine asked"), (1, "person asked")] {
-            if scopes.contains(scope) {
-                locator(it, &found, &format!("S{name}{root}"), root, &key, name)?;
-            }
+        for root in roots(scope) {
+            locator(it, &found, &format!("S{name}{root}"), root, &key, name)?;
         }
         it.secure.push(found.clone());
         // A box on a page is ticked by any value, so what is not wanted has none.
@@ -238,20 +246,20 @@ fn set(it: &mut Layout, name: &str, property: &str, value: &str, condition: &str
 
 /// The same product, installed by its setup program: one in the same scope is removed by its own program and replaced,
 /// with its folder and its choices; one in the other scope is left alone, and a sentence says so.
-fn twin(it: &mut Layout, scope: &str) -> Result<()> {
+fn twin(it: &mut Layout, scope: Scope) -> Result<()> {
     let job = it.job;
     let key = format!(
         r"Software\Microsoft\Windows\CurrentVersion\Uninstall\{}",
         formatted(&job.footprint.product.id.clone().unwrap_or_default())
     );
     // Its folder; a command line would come back without its quotes, or without its arguments.
-    let machine = it.ask("SETUPOFMACHINE", 2, &key, "InstallLocation")?;
-    let person = it.ask("SETUPOFPERSON", 1, &key, "InstallLocation")?;
+    let machine = it.ask("SETUPOFMACHINE", MACHINE, &key, "InstallLocation")?;
+    let person = it.ask("SETUPOFPERSON", PERSON, &key, "InstallLocation")?;
     let everyone = super::layout::FOR_EVERYONE;
     let (to_machine, to_person, elsewhere) = match scope {
-        "machine" => (machine.clone(), String::new(), person.clone()),
-        "person" => (String::new(), person.clone(), machine.clone()),
-        _ => (
+        Scope::Machine => (machine.clone(), String::new(), person.clone()),
+        Scope::Person => (String::new(), person.clone(), machine.clone()),
+        Scope::Asked => (
             format!("{machine} AND ({everyone})"),
             format!("{person} AND NOT ({everyone})"),
             format!("({machine} AND NOT ({everyone})) OR ({person} AND ({everyone}))"),
@@ -284,19 +292,18 @@ fn twin(it: &mut Layout, scope: &str) -> Result<()> {
     it.db.insert("CustomAction", &row)?;
     let condition = format!("NOT Installed AND ({elsewhere})");
     super::sequences::action(it, "InstallExecuteSequence", "RefuseOther", &condition, 120)?;
-    if scope != "asked" {
+    if scope != Scope::Asked {
         super::sequences::action(it, "InstallUISequence", "RefuseOther", &condition, 120)?;
     }
     // Its parts are this one's.
     let own = it.own_key();
-    for trace in job.footprint.traces() {
-        let Trace::Choice { key, .. } = trace else { continue };
+    for Choice { key, .. } in &job.footprint.choices {
         let name = format!("Choice.{key}");
-        let (of_machine, of_person) = (it.ask("CHOSEN", 2, &own, &name)?, it.ask("CHOSEN", 1, &own, &name)?);
+        let (of_machine, of_person) = (it.ask("CHOSEN", MACHINE, &own, &name)?, it.ask("CHOSEN", PERSON, &own, &name)?);
         let found = match scope {
-            "machine" => vec![(&machine, of_machine)],
-            "person" => vec![(&person, of_person)],
-            _ => vec![(&machine, of_machine), (&person, of_person)],
+            Scope::Machine => vec![(&machine, of_machine)],
+            Scope::Person => vec![(&person, of_person)],
+            Scope::Asked => vec![(&machine, of_machine), (&person, of_person)],
         };
         for (level, value) in [(1, "1"), (3, "0")] {
             let fits: Vec<String> = found.iter().map(|(s, f)| format!("({s} AND {f} = \"{value}\")")).collect();
@@ -314,7 +321,7 @@ fn twin(it: &mut Layout, scope: &str) -> Result<()> {
 /// Where a product goes that asks for whom it is, with the condition: the folders as they are, wherever the system's
 /// own properties lead.
 pub fn folders_by_scope(footprint: &Footprint) -> Vec<(String, &'static str)> {
-    let name = formatted(&footprint.rule("folder").unwrap_or_default().replace('/', "\\"));
+    let name = formatted(&footprint.install.windows_folder());
     let machine = if super::layout::is_64(footprint) {
         vec![("[%ProgramW6432]", "Scope = \"machine\"")]
     } else {
@@ -332,7 +339,7 @@ fn actions(it: &mut Layout) -> Result<()> {
         let row = [it.db.text(name), Value::Int(kind), it.db.text(source), it.db.text(target), Value::Null];
         it.db.insert("CustomAction", &row)
     };
-    let asked = it.job.footprint.rule("scope") == Some("asked");
+    let asked = it.job.footprint.install.scope() == Scope::Asked;
     // 51 sets a property.
     action("RememberFolder", 51, "INSTALLDIR", "[REMEMBEREDFOLDER]")?;
     action("SetLocation", 51, "ARPINSTALLLOCATION", "[INSTALLDIR]")?;
@@ -350,7 +357,7 @@ fn actions(it: &mut Layout) -> Result<()> {
             super::sequences::action(it, table, "PersonFolder", condition, 70)?;
         }
     }
-    let start = it.job.footprint.rule("start-at-end").and_then(|program| it.program(program));
+    let start = it.job.footprint.install.start_at_end.as_deref().and_then(|program| it.program(program));
     if let Some((file, _, arguments, _)) = start {
         let line = line(arguments);
         // An installed program (18), not waited for (192).
@@ -360,38 +367,39 @@ fn actions(it: &mut Layout) -> Result<()> {
     Ok(())
 }
 
-/// The rules that a package's tables tell.
-pub fn read(db: &Database) -> Vec<Trace> {
-    let mut rules = Vec::new();
-    let mut rule = |key: &str, value: String| rules.push(Trace::Rule { key: key.into(), value });
-    let scope = match db.property("ALLUSERS") {
-        Some("1") => "machine",
-        Some("2") => "asked",
-        _ => "person",
-    };
-    rule("scope", scope.into());
-    if let Some(code) = db.property("UpgradeCode") {
-        rule("upgrade-code", code.to_owned());
-    }
+/// The rules that a package's tables tell, and the conditions of others.
+pub fn read(db: &Database) -> (InstallRules, Vec<Foreign>) {
     let sequence = |action: &str| {
         db.rows("InstallExecuteSequence").find(|r| db.str(r[0]) == action).and_then(|r| db.int(*r.get(2)?))
     };
-    if let Some(at) = sequence("RemoveExistingProducts") {
+    let upgrade = sequence("RemoveExistingProducts").map(|at| {
         let late = sequence("InstallFiles").is_some_and(|files| files < at);
-        rule("upgrade", if late { "late" } else { "early" }.into());
-    }
+        if late { Upgrade::Late } else { Upgrade::Early }
+    });
     let conditions: Vec<&str> = db.rows("LaunchCondition").map(|r| db.str(r[0])).collect();
-    if db.property("UpperShelfId").is_some() {
-        rule("downgrade", if conditions.contains(&NO_NEWER) { "blocked" } else { "allowed" }.into());
-    }
+    let downgrade = db
+        .property("UpperShelfId")
+        .map(|_| if conditions.contains(&NO_NEWER) { Downgrade::Blocked } else { Downgrade::Allowed });
+    let mut rules = InstallRules {
+        scope: Some(match db.property("ALLUSERS") {
+            Some("1") => Scope::Machine,
+            Some("2") => Scope::Asked,
+            _ => Scope::Person,
+        }),
+        upgrade_code: db.property("UpgradeCode").map(str::to_owned),
+        upgrade,
+        downgrade,
+        ..InstallRules::default()
+    };
+    let mut foreign = Vec::new();
     for condition in conditions {
         if let Some(windows) = Windows::from_condition(condition) {
-            rule("smallest-windows", windows.text());
+            rules.minimum_windows = Some(windows.version());
         } else if condition != NO_NEWER && !condition.starts_with(NO_NEWER_SETUP) {
-            rule(&format!("condition {condition}"), "must hold".into());
+            foreign.push(Foreign::Condition { text: condition.to_owned() });
         }
     }
-    rules
+    (rules, foreign)
 }
 
 #[cfg(test)]
@@ -403,10 +411,11 @@ mod tests {
         for (text, carried) in
             [("10.0.17763", "10.0.17763"), ("10.0", "10.0.10240"), ("6.1", "6.1"), ("6.1.7601", "6.1")]
         {
-            let windows = Windows::parse(text).expect("a version");
-            assert_eq!(windows.text(), carried);
+            let windows = Windows::of(text.parse().expect("numbers")).expect("a version");
+            assert_eq!(windows.version().to_string(), carried);
             assert_eq!(Windows::from_condition(&windows.condition()), Some(windows));
         }
-        assert_eq!(Windows::parse("ten"), None);
+        assert_eq!("ten".parse::<SystemVersion>().ok(), None);
+        assert_eq!(Windows::of("10".parse().expect("a number")), None);
     }
 }

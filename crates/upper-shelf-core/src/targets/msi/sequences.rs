@@ -1,6 +1,7 @@
 //! The order in which Windows Installer does things: its standard actions at their usual numbers, and our own between.
 
 use super::layout::{Layout, Result};
+use crate::footprint::Upgrade;
 use msi_database::database::Value;
 
 /// Standard actions, and whether they belong to installing, to its user interface, to an administrative installation
@@ -88,8 +89,10 @@ pub fn write(it: &mut Layout) -> Result<()> {
             }
         }
     }
-    let late = it.job.footprint.rule("upgrade") == Some("late");
-    let at = if late { REMOVE_LATE } else { REMOVE_EARLY };
+    let at = match it.job.footprint.install.upgrade.unwrap_or_default() {
+        Upgrade::Early => REMOVE_EARLY,
+        Upgrade::Late => REMOVE_LATE,
+    };
     action(it, "InstallExecuteSequence", "RemoveExistingProducts", "", at)?;
     action(it, "InstallExecuteSequence", "SetHome", "", 1020)
 }

@@ -1,216 +1,248 @@
 //! What of a footprint a setup program, and a portable program, carries.
 
-use crate::footprint::{Footprint, Identity, RegistryView, RelPath, Trace};
-use crate::manifest::resolve::windows::KEEP_CHANGED;
+use crate::footprint::{
+    Choice, FileType, Footprint, Identity, InstallRules, List, Node, Program, RegistryEntry, RegistryView, RelPath,
+    Service, Shortcut,
+};
 use crate::platform::Platform;
-use crate::targets::Loss;
 use crate::targets::msi::carry::file_name;
 use crate::targets::msi::upgrade_code;
+use crate::targets::{Loss, lose};
 use std::collections::{BTreeMap, BTreeSet, HashSet};
 
-struct Carrier<'f> {
-    footprint: &'f Footprint,
-    files: BTreeSet<&'f RelPath>,
-    losses: Vec<Loss>,
+fn filled(text: &Option<String>) -> Option<String> {
+    text.clone().filter(|t| !t.is_empty())
 }
 
-impl<'f> Carrier<'f> {
-    fn new(footprint: &'f Footprint) -> Self {
-        let file = |t: &'f Trace| if let Trace::File { path, .. } = t { Some(path) } else { None };
-        Self { footprint, files: footprint.traces().iter().filter_map(file).collect(), losses: Vec::new() }
-    }
+/// The paths of the files that stay files.
+fn files_of(tree: &List<Node>) -> BTreeSet<&RelPath> {
+    tree.iter().filter_map(|node| if let Node::File { path, .. } = node { Some(path) } else { None }).collect()
+}
 
-    fn lose(&mut self, what: String, why: &str) {
-        self.losses.push(Loss { what, why: why.into() });
-    }
-
-    fn identity(&mut self) -> Identity {
-        let p = &self.footprint.product;
-        for (what, there) in [("the description", p.description.is_some()), ("the licence's name", p.license.is_some())]
-        {
-            if there {
-                self.lose(format!("{what} is left out"), "the list of applications has no place for it");
-            }
-        }
-        let filled = |text: &Option<String>| text.clone().filter(|t| !t.is_empty());
-        Identity {
-            id: filled(&p.id),
-            name: filled(&p.name),
-            version: filled(&p.version),
-            publisher: filled(&p.publisher),
-            summary: filled(&p.summary),
-            homepage: filled(&p.homepage),
-            support: filled(&p.support),
-            ..Identity::default()
+fn identity(p: &Identity, losses: &mut Vec<Loss>) -> Identity {
+    for (what, there) in [("the description", p.description.is_some()), ("the licence's name", p.license.is_some())] {
+        if there {
+            let why = "the list of applications has no place for it".into();
+            losses.push(Loss { what: format!("{what} is left out"), why });
         }
     }
-
-    /// Whether a program is there, with its file.
-    fn has(&self, program: &str) -> bool {
-        matches!(self.footprint.program(program), Some(Trace::Program { file, .. }) if self.files.contains(file))
+    Identity {
+        id: filled(&p.id),
+        name: filled(&p.name),
+        version: filled(&p.version),
+        publisher: filled(&p.publisher),
+        summary: filled(&p.summary),
+        homepage: filled(&p.homepage),
+        support: filled(&p.support),
+        ..Identity::default()
     }
+}
 
-    /// A trace of the tree, or a program; `None` for what is left out.
-    fn of_tree(&mut self, trace: &Trace) -> Option<Trace> {
-        match trace {
-            Trace::Folder { path, .. } => Some(Trace::Folder { path: path.clone(), mode: 0o755 }),
-            Trace::File { path, size, content, .. } => {
-                Some(Trace::File { path: path.clone(), mode: 0o644, size: *size, content: *content })
-            }
-            Trace::HardLink { to, .. } if self.files.contains(to) => Some(trace.clone()),
-            Trace::HardLink { path, .. } | Trace::Link { path, .. } => {
-                let why = "most people on Windows may not make links; put a copy of the file there";
-                self.lose(format!("the link {path} is left out"), why);
-                None
-            }
-            Trace::Program { key, file, .. } if !self.files.contains(file) => {
-                self.lose(format!("the program {key} is left out"), "its file is not among the package's files");
-                None
-            }
-            Trace::Program { key, file, arguments, environment, working_folder, console } => {
-                if !environment.is_empty() {
-                    let names: Vec<&str> = environment.keys().map(String::as_str).collect();
-                    let what = format!("the variables of the program {key} are left out: {}", names.join(", "));
-                    self.lose(what, "a shortcut can't set any; a `launcher` can");
-                }
-                Some(Trace::Program {
-                    key: key.clone(),
-                    file: file.clone(),
-                    arguments: arguments.clone(),
-                    environment: BTreeMap::new(),
-                    working_folder: working_folder.clone(),
-                    console: *console,
-                })
-            }
-            _ => None,
+/// The tree as Windows has it.
+fn nodes(tree: &List<Node>, files: &BTreeSet<&RelPath>, losses: &mut Vec<Loss>) -> List<Node> {
+    tree.filter_map(|node| match node {
+        Node::Folder { path, mode: _ } => Some(Node::Folder { path: path.clone(), mode: 0o755 }),
+        Node::File { path, mode: _, size, content } => {
+            Some(Node::File { path: path.clone(), mode: 0o644, size: *size, content: *content })
         }
-    }
+        Node::HardLink { to, .. } if files.contains(to) => Some(node.clone()),
+        Node::HardLink { path, .. } | Node::Link { path, .. } => {
+            losses.push(Loss {
+                what: format!("the link {path} is left out"),
+                why: "most people on Windows may not make links; put a copy of the file there".into(),
+            });
+            None
+        }
+    })
+}
+
+fn carried_programs(programs: &List<Program>, files: &BTreeSet<&RelPath>, losses: &mut Vec<Loss>) -> List<Program> {
+    let mut lose = |what: String, why: &str| losses.push(Loss { what, why: why.into() });
+    programs.filter_map(|program| {
+        let Program { key, file, environment, .. } = program;
+        if !files.contains(file) {
+            lose(format!("the program {key} is left out"), "its file is not among the package's files");
+            return None;
+        }
+        if !environment.is_empty() {
+            let names: Vec<&str> = environment.keys().map(String::as_str).collect();
+            let what = format!("the variables of the program {key} are left out: {}", names.join(", "));
+            lose(what, "a shortcut can't set any; a `launcher` can");
+        }
+        Some(Program { environment: BTreeMap::new(), ..program.clone() })
+    })
 }
 
 /// What a setup program carries.
 pub fn setup(footprint: &Footprint) -> (Footprint, Vec<Loss>) {
-    let mut it = Carrier::new(footprint);
-    let product = it.identity();
-    let mut taken_extensions = HashSet::new();
-    let mut claimed: BTreeSet<RelPath> = BTreeSet::new();
-    let mut rules: BTreeMap<String, String> = BTreeMap::new();
-    let mut traces = Vec::new();
-    let filled = |text: &Option<String>| text.clone().filter(|t| !t.is_empty());
-    for trace in footprint.traces() {
-        match trace {
-            Trace::Folder { .. }
-            | Trace::File { .. }
-            | Trace::HardLink { .. }
-            | Trace::Link { .. }
-            | Trace::Program { .. } => {
-                traces.extend(it.of_tree(trace));
-            }
-            Trace::Shortcut { place, name, program, arguments, description } if it.has(program) => {
-                let plain = file_name(name);
-                if plain != *name {
-                    let why = "it is a file, and Windows forbids such names";
-                    it.lose(format!("the shortcut “{name}” is named “{plain}”"), why);
-                }
-                traces.push(Trace::Shortcut {
-                    place: *place,
-                    name: plain,
-                    program: program.clone(),
-                    arguments: arguments.clone(),
-                    description: filled(description),
-                });
-            }
-            Trace::FileType { mime, extensions, name, program } if it.has(program) => {
-                let free = |e: &&String| taken_extensions.insert(e.to_lowercase());
-                let kept: Vec<String> = extensions.iter().filter(free).cloned().collect();
-                if kept.len() < extensions.len() {
-                    let what = format!("the file type “{name}” does not get all of its endings");
-                    it.lose(what, "another file type has them");
-                }
-                if !kept.is_empty() {
-                    let (mime, name, program) = (mime.clone(), name.clone(), program.clone());
-                    traces.push(Trace::FileType { mime, extensions: kept, name, program });
-                }
-            }
-            Trace::LinkScheme { program, .. } if it.has(program) => traces.push(trace.clone()),
-            Trace::Service(service) if it.has(&service.program) => {
-                let mut service = service.clone();
-                service.description = filled(&service.description);
-                service.account = filled(&service.account);
-                traces.push(Trace::Service(service));
-            }
-            // Said with their program.
-            Trace::Shortcut { .. } | Trace::FileType { .. } | Trace::LinkScheme { .. } | Trace::Service(_) => {}
-            Trace::Environment { .. } => traces.push(trace.clone()),
-            Trace::Registry { root, view, key, name, value } => {
-                // A 32-bit product sees nothing else.
-                let own = matches!(footprint.platform, Some(Platform::WindowsX86));
-                let view = if own { RegistryView::Own } else { *view };
-                let (root, key, name, value) = (*root, key.clone(), filled(name), value.clone());
-                traces.push(Trace::Registry { root, view, key, name, value });
-            }
-            Trace::Font { file, .. } if it.files.contains(file) => traces.push(trace.clone()),
-            Trace::Font { file, .. } => {
-                it.lose(format!("the font {file} is left out"), "it is not among the package's files");
-            }
-            Trace::Choice { key, title, description, chosen, files } => {
-                let free = |f: &&RelPath| it.files.contains(f) && claimed.insert((*f).clone());
-                let mut files: Vec<RelPath> = files.iter().filter(free).cloned().collect();
-                files.sort();
-                let (key, title, description) = (key.clone(), title.clone(), filled(description));
-                traces.push(Trace::Choice { key, title, description, chosen: *chosen, files });
-            }
-            Trace::Rule { key, value } => match key.as_str() {
-                // What only Windows Installer has: here the change of versions is one step, whole or not at all.
-                "upgrade" => {}
-                "start-at-end" if !it.has(value) => {}
-                _ if key.strip_prefix(KEEP_CHANGED).is_some_and(|f| !it.files.iter().any(|p| p.as_str() == f)) => {}
-                _ => drop(rules.insert(key.clone(), value.clone())),
-            },
-            // Shortcuts and the list of applications show the picture; it is no trace of its own on Windows.
-            Trace::Icon { .. } => {}
+    let Footprint {
+        product,
+        platform,
+        tree,
+        programs,
+        shortcuts,
+        file_types,
+        link_schemes,
+        environment,
+        registry,
+        services,
+        fonts,
+        choices,
+        // Shortcuts and the list of applications show the picture; it is no item of its own on Windows.
+        icons: _,
+        install,
+        bundle,
+        foreign: _,
+    } = footprint;
+    let mut losses = Vec::new();
+    let name = product.name.as_deref().map_or("Product".into(), file_name);
+    let id = product.id.as_deref().unwrap_or_default();
+    let product = identity(product, &mut losses);
+    let files = files_of(tree);
+    let tree = nodes(tree, &files, &mut losses);
+    let programs = carried_programs(programs, &files, &mut losses);
+    // What belongs to a program that is left out was said with it.
+    let has = |key: &str| programs.iter().any(|p| p.key == key);
+    let mut lose_one = |what: String, why: &str| losses.push(Loss { what, why: why.into() });
+    let shortcuts = shortcuts.filter_map(|shortcut| {
+        let plain = file_name(&shortcut.name);
+        if !has(&shortcut.program) {
+            return None;
         }
-    }
-    let name = footprint.product.name.as_deref().map_or("Product".into(), file_name);
-    // The same product installed by Windows Installer is found by it.
-    let upgrade = upgrade_code(footprint.product.id.as_deref().unwrap_or_default(), None);
-    for (key, value) in
-        [("scope", "machine"), ("downgrade", "blocked"), ("folder", &name), ("upgrade-code", upgrade.as_str())]
-    {
-        rules.entry(key.to_owned()).or_insert_with(|| value.to_owned());
-    }
-    traces.extend(rules.into_iter().map(|(key, value)| Trace::Rule { key, value }));
-    (Footprint::new(product, footprint.platform, traces), it.losses)
+        if plain != shortcut.name {
+            let why = "it is a file, and Windows forbids such names";
+            lose_one(format!("the shortcut “{}” is named “{plain}”", shortcut.name), why);
+        }
+        Some(Shortcut { name: plain, description: filled(&shortcut.description), ..shortcut.clone() })
+    });
+    let mut taken_extensions = HashSet::new();
+    let file_types = file_types.filter_map(|kind| {
+        if !has(&kind.program) {
+            return None;
+        }
+        let is_free = |e: &&String| taken_extensions.insert(e.to_lowercase());
+        let kept: Vec<String> = kind.extensions.iter().filter(is_free).cloned().collect();
+        if kept.len() < kind.extensions.len() {
+            let what = format!("the file type “{}” does not get all of its endings", kind.name);
+            lose_one(what, "another file type has them");
+        }
+        (!kept.is_empty()).then(|| FileType { extensions: kept, ..kind.clone() })
+    });
+    let link_schemes = link_schemes.filter_map(|l| has(&l.program).then(|| l.clone()));
+    // A 32-bit product sees nothing else.
+    let is_narrow = *platform == Some(Platform::WindowsX86);
+    let registry = registry.filter_map(|entry| {
+        let view = if is_narrow { RegistryView::Own } else { entry.view };
+        Some(RegistryEntry { view, name: filled(&entry.name), ..entry.clone() })
+    });
+    let services = services.filter_map(|service| {
+        let (description, account) = (filled(&service.description), filled(&service.account));
+        has(&service.program).then(|| Service { description, account, ..service.clone() })
+    });
+    let fonts = fonts.filter_map(|font| {
+        if !files.contains(&font.file) {
+            lose_one(format!("the font {} is left out", font.file), "it is not among the package's files");
+            return None;
+        }
+        Some(font.clone())
+    });
+    let mut claimed: BTreeSet<RelPath> = BTreeSet::new();
+    let choices = choices.filter_map(|choice| {
+        let is_free = |f: &&RelPath| files.contains(f) && claimed.insert((*f).clone());
+        let mut own: Vec<RelPath> = choice.files.iter().filter(is_free).cloned().collect();
+        own.sort();
+        Some(Choice { description: filled(&choice.description), files: own, ..choice.clone() })
+    });
+    let InstallRules {
+        scope,
+        folder,
+        minimum_windows,
+        minimum_macos,
+        downgrade,
+        // What only Windows Installer has: here the change of versions is one step, whole or not at all.
+        upgrade: _,
+        upgrade_code: stated,
+        start_at_end,
+        keep_changed,
+    } = install;
+    let of_macos = InstallRules { minimum_macos: *minimum_macos, ..InstallRules::default() };
+    lose(&mut losses, &of_macos.rules(), "it is a rule for macOS");
+    lose(&mut losses, &bundle.rules(), "it is a rule for application bundles of macOS");
+    let install = InstallRules {
+        scope: Some(scope.unwrap_or_default()),
+        folder: Some(folder.clone().unwrap_or(name)),
+        minimum_windows: *minimum_windows,
+        minimum_macos: None,
+        downgrade: Some(downgrade.unwrap_or_default()),
+        upgrade: None,
+        // The same product installed by Windows Installer is found by it.
+        upgrade_code: Some(stated.clone().unwrap_or_else(|| upgrade_code(id, None))),
+        start_at_end: start_at_end.clone().filter(|key| has(key)),
+        keep_changed: keep_changed.iter().filter(|path| files.contains(path)).cloned().collect(),
+    };
+    let carried = Footprint {
+        product,
+        platform: *platform,
+        tree,
+        programs,
+        shortcuts,
+        file_types,
+        link_schemes,
+        environment: environment.clone(),
+        registry,
+        services,
+        fonts,
+        choices,
+        install,
+        ..Footprint::default()
+    };
+    (carried, losses)
 }
 
 /// What a portable program carries: the files and the programs.
 pub fn portable(footprint: &Footprint) -> (Footprint, Vec<Loss>) {
-    let mut it = Carrier::new(footprint);
-    let product = it.identity();
-    let mut lost = BTreeMap::<&str, usize>::new();
-    let mut traces = Vec::new();
-    for trace in footprint.traces() {
-        match trace {
-            Trace::Folder { .. }
-            | Trace::File { .. }
-            | Trace::HardLink { .. }
-            | Trace::Link { .. }
-            | Trace::Program { .. } => {
-                traces.extend(it.of_tree(trace));
-            }
-            Trace::Shortcut { .. }
-            | Trace::FileType { .. }
-            | Trace::LinkScheme { .. }
-            | Trace::Environment { .. }
-            | Trace::Registry { .. }
-            | Trace::Service(_)
-            | Trace::Font { .. } => *lost.entry(trace.kind()).or_default() += 1,
-            // All files are there, and nothing is installed.
-            Trace::Choice { .. } | Trace::Rule { .. } | Trace::Icon { .. } => {}
-        }
-    }
-    for (kind, count) in lost {
+    let Footprint {
+        product,
+        platform,
+        tree,
+        programs,
+        shortcuts,
+        file_types,
+        link_schemes,
+        environment,
+        registry,
+        services,
+        fonts,
+        // All files are there, and nothing is installed.
+        choices: _,
+        icons: _,
+        install: _,
+        bundle: _,
+        foreign: _,
+    } = footprint;
+    let mut losses = Vec::new();
+    let product = identity(product, &mut losses);
+    let files = files_of(tree);
+    let carried = Footprint {
+        product,
+        platform: *platform,
+        tree: nodes(tree, &files, &mut losses),
+        programs: carried_programs(programs, &files, &mut losses),
+        ..Footprint::default()
+    };
+    let lost = [
+        ("environment variable", environment.len()),
+        ("file type", file_types.len()),
+        ("font", fonts.len()),
+        ("link scheme", link_schemes.len()),
+        ("registry value", registry.len()),
+        ("service", services.len()),
+        ("shortcut", shortcuts.len()),
+    ];
+    for (kind, count) in lost.into_iter().filter(|(_, count)| *count > 0) {
         let s = if count == 1 { " is" } else { "s are" };
-        it.lose(format!("{count} {kind}{s} left out"), "a portable program is started, not installed");
+        let why = "a portable program is started, not installed".into();
+        losses.push(Loss { what: format!("{count} {kind}{s} left out"), why });
     }
-    (Footprint::new(product, footprint.platform, traces), it.losses)
+    (carried, losses)
 }

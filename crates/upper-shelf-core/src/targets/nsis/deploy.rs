@@ -2,7 +2,7 @@
 //! whether it is installed. Everything on it comes from what was read back out of the finished program.
 
 use super::program::REMOVER;
-use crate::footprint::{Footprint, Place, Trace};
+use crate::footprint::{Choice, Downgrade, Footprint, Place, Scope};
 use std::fmt::Write as _;
 
 /// The page, in Markdown.
@@ -10,9 +10,9 @@ pub fn page(name: &str, footprint: &Footprint) -> String {
     let p = &footprint.product;
     let text = |t: &Option<String>| t.clone().unwrap_or_default();
     let (product, id) = (text(&p.name), text(&p.id));
-    let scope = footprint.rule("scope").unwrap_or("machine");
-    let folder = footprint.rule("folder").unwrap_or_default().replace('/', "\\");
-    let programs = if scope == "person" { "%LOCALAPPDATA%\\Programs" } else { "%ProgramFiles%" };
+    let scope = footprint.install.scope();
+    let folder = footprint.install.windows_folder();
+    let programs = if scope == Scope::Person { "%LOCALAPPDATA%\\Programs" } else { "%ProgramFiles%" };
     let mut out = String::new();
     let mut line = |text: String| {
         let _ = writeln!(out, "{text}");
@@ -22,15 +22,15 @@ pub fn page(name: &str, footprint: &Footprint) -> String {
         "`{name}`, by {}. For {}.\n",
         text(&p.publisher),
         match scope {
-            "person" => "one person, without administrator rights",
-            "asked" => "one person or everyone, as it is told",
-            _ => "everyone on the machine; it needs administrator rights",
+            Scope::Person => "one person, without administrator rights",
+            Scope::Asked => "one person or everyone, as it is told",
+            Scope::Machine => "everyone on the machine; it needs administrator rights",
         }
     ));
     line("## Command lines\n".into());
     line("| to | command line |\n|---|---|".into());
     line(format!("| install, upgrade or repair, silently | `\"{name}\" /S` |"));
-    if scope == "asked" {
+    if scope == Scope::Asked {
         line(format!("| install for everyone | `\"{name}\" /S /SCOPE=machine` |"));
     }
     line(format!("| remove | `\"{name}\" /S /REMOVE` |"));
@@ -45,18 +45,16 @@ pub fn page(name: &str, footprint: &Footprint) -> String {
     line(format!(
         "| `/FOLDER=\"FOLDER\"` | the folder. Default: where the version before is, else `{programs}\\{folder}` |"
     ));
-    if scope == "asked" {
+    if scope == Scope::Asked {
         line("| `/SCOPE=machine`, `/SCOPE=person` | for everyone, or for one person (default) |".into());
     }
-    let has =
-        |place: Place| footprint.traces().iter().any(|t| matches!(t, Trace::Shortcut { place: p, .. } if *p == place));
-    if has(Place::Desktop) {
+    if footprint.has_shortcut_in(Place::Desktop) {
         line("| `/DESKTOP=0` | no shortcut on the desktop |".into());
     }
-    if has(Place::Startup) {
+    if footprint.has_shortcut_in(Place::Startup) {
         line("| `/STARTUP=0` | not started when people log in |".into());
     }
-    let choices: Vec<&Trace> = footprint.traces().iter().filter(|t| matches!(t, Trace::Choice { .. })).collect();
+    let choices = &footprint.choices;
     if !choices.is_empty() {
         line("| `/CHOICES=KEY,KEY` | only these parts, of those below; `/CHOICES=` for none |".into());
     }
@@ -68,11 +66,9 @@ pub fn page(name: &str, footprint: &Footprint) -> String {
     line("| `/REMOVE` | takes the product away |".into());
     if !choices.is_empty() {
         line("\n## Parts\n\n| key | what it is | unless told otherwise |\n|---|---|---|".into());
-        for choice in choices {
-            if let Trace::Choice { key, title, description, chosen, .. } = choice {
-                let about = description.as_deref().map_or(String::new(), |d| format!(": {d}"));
-                line(format!("| `{key}` | {title}{about} | {} |", if *chosen { "installed" } else { "left out" }));
-            }
+        for Choice { key, title, description, chosen, .. } in choices {
+            let about = description.as_deref().map_or(String::new(), |d| format!(": {d}"));
+            line(format!("| `{key}` | {title}{about} | {} |", if *chosen { "installed" } else { "left out" }));
         }
     }
     line("\n## Exit codes\n\n| code | means |\n|---|---|".into());
@@ -101,18 +97,18 @@ pub fn page(name: &str, footprint: &Footprint) -> String {
         line(format!("| {code} | {means} |"));
     }
     line("\n## How to see whether it is installed\n".into());
-    let root = if scope == "person" { "HKEY_CURRENT_USER" } else { "HKEY_LOCAL_MACHINE" };
+    let root = if scope == Scope::Person { "HKEY_CURRENT_USER" } else { "HKEY_LOCAL_MACHINE" };
     let entry = format!("{root}\\Software\\Microsoft\\Windows\\CurrentVersion\\Uninstall\\{id}");
     line(format!("- Version: the value `DisplayVersion` of `{entry}`, here `{}`", text(&p.version)));
     line("- Command line that removes it silently: the value `QuietUninstallString` there".into());
     line(format!("- Folder: the value `InstallFolder` of `{root}\\Software\\{id}`"));
-    if scope == "asked" {
+    if scope == Scope::Asked {
         line("- Installed for one person, the same below `HKEY_CURRENT_USER`".into());
     }
-    if let Some(windows) = footprint.rule("smallest-windows") {
+    if let Some(windows) = footprint.install.minimum_windows {
         line(format!("\nIt needs Windows {windows} or newer, and says so before it changes anything."));
     }
-    if footprint.rule("downgrade") == Some("blocked") {
+    if footprint.install.downgrade == Some(Downgrade::Blocked) {
         line("\nA newer version is never replaced by this one: that ends with 1638, and nothing changes.".into());
     }
     line("\nWhere its MSI is installed in the same scope, it replaces it, with its folder and its parts.".into());

@@ -5,9 +5,10 @@ mod carry;
 mod deploy;
 mod program;
 mod read;
+mod rules;
 
 use super::{Depth, Format, Job, Loss, Target, Visit, damaged, not_for_one_person, unwritten};
-use crate::footprint::{Footprint, Trace};
+use crate::footprint::{Footprint, Scope};
 use crate::manifest::written::{SetupCompression, TargetName, TargetSettings};
 use crate::payload::brand::product_version;
 use crate::payload::feed::{Part, Stream};
@@ -217,7 +218,7 @@ impl Target for Nsis {
     }
 
     fn write(&self, job: &Job, stream: Stream, out: File) -> Result<(), Failure> {
-        let administrator = job.footprint.rule("scope") == Some("machine");
+        let administrator = job.footprint.install.scope() == Scope::Machine;
         let head = dressed(job, &format!("{}.exe", job.file_name), false, administrator);
         let head = head.map_err(|e| Failure::new(Kind::Problems, Problem::error(e.to_string())))?;
         let (header, block) = program::setup(job).map_err(failure)?;
@@ -291,10 +292,8 @@ impl Target for Portable {
 /// The key of the program that a portable one starts, and whether it is for a terminal.
 fn starts(job: &Job) -> Option<(String, bool)> {
     let wanted = job.settings.portable.program.as_deref();
-    job.footprint.traces().iter().find_map(|t| match t {
-        Trace::Program { key, console, .. } if wanted.is_none_or(|w| w == key) => Some((key.clone(), *console)),
-        _ => None,
-    })
+    let program = job.footprint.programs.iter().find(|p| wanted.is_none_or(|w| w == p.key))?;
+    Some((program.key.clone(), program.console))
 }
 
 /// A failure about a package that can't be read.

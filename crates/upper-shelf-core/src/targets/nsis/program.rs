@@ -1,9 +1,11 @@
 //! The instructions of a setup program, laid out from a footprint: the same ones that its head runs and that are read
 //! back.
 
-use crate::footprint::{EnvironmentAction, Footprint, Place, RegistryRoot, RegistryValue, RegistryView, ServiceStart};
-use crate::footprint::{RelPath, Trace, WorkingFolder};
-use crate::manifest::resolve::windows::KEEP_CHANGED;
+use super::rules;
+use crate::footprint::{
+    Choice, EnvironmentAction, FileType, Font, Footprint, InstallRules, LinkScheme, Node, Place, RegistryEntry,
+    RegistryRoot, RegistryValue, RegistryView, RelPath, Service, ServiceStart, Shortcut, Variable, WorkingFolder,
+};
 use crate::manifest::written::{SettingsPlace, SetupCompression};
 use crate::targets::msi::language_numbers;
 use crate::targets::{Job, order};
@@ -14,7 +16,7 @@ use nsis_archive::note::{Note, kind};
 use nsis_archive::read::INSTALL;
 use nsis_archive::structs::{UNINSTALLER, op};
 use nsis_archive::write::{Offsets, Options, block};
-use std::collections::{BTreeSet, HashMap};
+use std::collections::HashMap;
 
 /// The program that removes the product, and the record of what is installed.
 pub const REMOVER: &str = "uninstall.exe";
@@ -74,124 +76,155 @@ impl Program {
         self.note(kind::PRODUCT, numbers);
     }
 
-    /// Everything but files.
-    fn trace(&mut self, trace: &Trace) {
-        match trace {
-            Trace::Program { key, file, arguments, working_folder, console, .. } => {
-                let (working, path) = match working_folder {
-                    WorkingFolder::Unchanged => (0, self.text("")),
-                    WorkingFolder::Home => (1, self.text("")),
-                    WorkingFolder::Install => (2, self.text("")),
-                    WorkingFolder::Inside(path) => (3, self.inside(Some(path))),
-                };
-                let (key, file) = (self.text(key), self.inside(Some(file)));
-                let numbers = vec![key, file, working, path, i32::from(*console)];
-                let numbers = self.templates(arguments, numbers);
-                self.note(kind::PROGRAM, numbers);
-            }
-            Trace::Shortcut { place, name, program, arguments, description } => {
-                let place = match place {
-                    Place::Menu => 0,
-                    Place::Desktop => 1,
-                    Place::Startup => 2,
-                };
-                let numbers = vec![place, self.text(name), self.text(program), self.maybe(description.as_deref())];
-                let numbers = self.templates(arguments, numbers);
-                self.note(kind::SHORTCUT, numbers);
-            }
-            Trace::FileType { mime, extensions, name, program } => {
-                let numbers = vec![self.text(mime), self.text(name), self.text(program)];
-                let numbers = self.list(extensions, numbers);
-                self.note(kind::FILE_TYPE, numbers);
-            }
-            Trace::LinkScheme { scheme, program } => {
-                let numbers = vec![self.text(scheme), self.text(program)];
-                self.note(kind::LINK_SCHEME, numbers);
-            }
-            Trace::Environment { name, action, value } => {
-                let action = match action {
-                    EnvironmentAction::Set => 0,
-                    EnvironmentAction::Prepend => 1,
-                    EnvironmentAction::Append => 2,
-                };
-                let numbers = vec![self.text(name), action, self.template(value)];
-                self.note(kind::ENVIRONMENT, numbers);
-            }
-            Trace::Registry { root, view, key, name, value } => {
-                let root = match root {
-                    RegistryRoot::Installed => 0,
-                    RegistryRoot::Machine => 1,
-                    RegistryRoot::Person => 2,
-                };
-                let narrow = i32::from(*view == RegistryView::Bits32);
-                let name = name.as_deref().map_or(-1, |n| self.template(n));
-                let mut numbers = vec![root, narrow, self.template(key), name];
-                let (kind, texts) = match value {
-                    RegistryValue::Text(text) => (0, vec![text.clone()]),
-                    RegistryValue::Expandable(text) => (1, vec![text.clone()]),
-                    RegistryValue::Number(n) => {
-                        numbers.extend([2, *n as i32]);
-                        return self.note(kind::REGISTRY, numbers);
-                    }
-                    RegistryValue::Bytes(hex) => (3, vec![hex.clone()]),
-                    RegistryValue::List(list) => (4, list.clone()),
-                };
-                numbers.push(kind);
-                let numbers = self.templates(&texts, numbers);
-                self.note(kind::REGISTRY, numbers);
-            }
-            Trace::Service(s) => {
-                let start = match s.start {
-                    ServiceStart::Automatic => 0,
-                    ServiceStart::OnDemand => 1,
-                    ServiceStart::Disabled => 2,
-                };
-                let mut numbers = vec![self.text(&s.name), self.text(&s.title), self.maybe(s.description.as_deref())];
-                numbers.extend([self.text(&s.program), start, self.maybe(s.account.as_deref())]);
-                let numbers = self.templates(&s.arguments, numbers);
-                self.note(kind::SERVICE, numbers);
-            }
-            Trace::Font { file, title } => {
-                let numbers = vec![self.inside(Some(file)), self.text(title)];
-                self.note(kind::FONT, numbers);
-            }
-            Trace::Choice { key, title, description, chosen, .. } => {
-                let (key, title) = (self.text(key), self.text(title));
-                let numbers = vec![key, title, self.maybe(description.as_deref()), i32::from(*chosen)];
-                self.note(kind::CHOICE, numbers);
-            }
-            Trace::Rule { key, value } if !key.starts_with(KEEP_CHANGED) => {
-                let numbers = vec![self.text(key), self.text(value)];
-                self.note(kind::RULE, numbers);
-            }
-            Trace::HardLink { path, to } => {
+    /// Everything but files, which come in the order of their stream.
+    fn footprint(&mut self, footprint: &Footprint) {
+        let Footprint {
+            product: _,
+            // The head is the one for it.
+            platform: _,
+            tree,
+            programs,
+            shortcuts,
+            file_types,
+            link_schemes,
+            environment,
+            registry,
+            services,
+            fonts,
+            choices,
+            icons: _,
+            install,
+            bundle: _,
+            foreign: _,
+        } = footprint;
+        tree.iter().for_each(|node| self.node(node));
+        programs.iter().for_each(|program| self.program(program));
+        shortcuts.iter().for_each(|shortcut| self.shortcut(shortcut));
+        for FileType { mime, extensions, name, program } in file_types {
+            let numbers = vec![self.text(mime), self.text(name), self.text(program)];
+            let numbers = self.list(extensions, numbers);
+            self.note(kind::FILE_TYPE, numbers);
+        }
+        for LinkScheme { scheme, program } in link_schemes {
+            let numbers = vec![self.text(scheme), self.text(program)];
+            self.note(kind::LINK_SCHEME, numbers);
+        }
+        for Variable { name, action, value } in environment {
+            let action = match action {
+                EnvironmentAction::Set => 0,
+                EnvironmentAction::Prepend => 1,
+                EnvironmentAction::Append => 2,
+            };
+            let numbers = vec![self.text(name), action, self.template(value)];
+            self.note(kind::ENVIRONMENT, numbers);
+        }
+        registry.iter().for_each(|entry| self.registry(entry));
+        services.iter().for_each(|service| self.service(service));
+        for Font { file, title } in fonts {
+            let numbers = vec![self.inside(Some(file)), self.text(title)];
+            self.note(kind::FONT, numbers);
+        }
+        // Their files are marked where they are packed.
+        for Choice { key, title, description, chosen, files: _ } in choices {
+            let (key, title) = (self.text(key), self.text(title));
+            let numbers = vec![key, title, self.maybe(description.as_deref()), i32::from(*chosen)];
+            self.note(kind::CHOICE, numbers);
+        }
+        self.rules(install);
+    }
+
+    fn rules(&mut self, install: &InstallRules) {
+        for (name, value) in rules::write(install) {
+            let numbers = vec![self.text(name), self.text(&value)];
+            self.note(kind::RULE, numbers);
+        }
+    }
+
+    fn node(&mut self, node: &Node) {
+        match node {
+            Node::HardLink { path, to } => {
                 let numbers = vec![self.inside(Some(path)), self.inside(Some(to))];
                 self.note(kind::HARD_LINK, numbers);
             }
-            Trace::Folder { path, .. } => {
+            Node::Folder { path, .. } => {
                 let at = self.inside(Some(path));
                 self.entries.push([op::FOLDER, at, 0, 0, 0, 0, 0]);
             }
-            // A kept file is said with the file.
-            Trace::Rule { .. } | Trace::File { .. } | Trace::Link { .. } | Trace::Icon { .. } => {}
+            // Symbolic links are not carried.
+            Node::File { .. } | Node::Link { .. } => {}
         }
+    }
+
+    fn program(&mut self, program: &crate::footprint::Program) {
+        let crate::footprint::Program { key, file, arguments, environment: _, working_folder, console } = program;
+        let (working, path) = match working_folder {
+            WorkingFolder::Unchanged => (0, self.text("")),
+            WorkingFolder::Home => (1, self.text("")),
+            WorkingFolder::Install => (2, self.text("")),
+            WorkingFolder::Inside(path) => (3, self.inside(Some(path))),
+        };
+        let (key, file) = (self.text(key), self.inside(Some(file)));
+        let numbers = vec![key, file, working, path, i32::from(*console)];
+        let numbers = self.templates(arguments, numbers);
+        self.note(kind::PROGRAM, numbers);
+    }
+
+    fn shortcut(&mut self, shortcut: &Shortcut) {
+        let Shortcut { place, name, program, arguments, description } = shortcut;
+        let place = match place {
+            Place::Menu => 0,
+            Place::Desktop => 1,
+            Place::Startup => 2,
+        };
+        let numbers = vec![place, self.text(name), self.text(program), self.maybe(description.as_deref())];
+        let numbers = self.templates(arguments, numbers);
+        self.note(kind::SHORTCUT, numbers);
+    }
+
+    fn registry(&mut self, entry: &RegistryEntry) {
+        let RegistryEntry { root, view, key, name, value } = entry;
+        let root = match root {
+            RegistryRoot::Installed => 0,
+            RegistryRoot::Machine => 1,
+            RegistryRoot::Person => 2,
+        };
+        let narrow = i32::from(*view == RegistryView::Bits32);
+        let name = name.as_deref().map_or(-1, |n| self.template(n));
+        let mut numbers = vec![root, narrow, self.template(key), name];
+        let (kind, texts) = match value {
+            RegistryValue::Text(text) => (0, vec![text.clone()]),
+            RegistryValue::Expandable(text) => (1, vec![text.clone()]),
+            RegistryValue::Number(n) => {
+                numbers.extend([2, *n as i32]);
+                return self.note(kind::REGISTRY, numbers);
+            }
+            RegistryValue::Bytes(hex) => (3, vec![hex.clone()]),
+            RegistryValue::List(list) => (4, list.clone()),
+        };
+        numbers.push(kind);
+        let numbers = self.templates(&texts, numbers);
+        self.note(kind::REGISTRY, numbers);
+    }
+
+    fn service(&mut self, s: &Service) {
+        let start = match s.start {
+            ServiceStart::Automatic => 0,
+            ServiceStart::OnDemand => 1,
+            ServiceStart::Disabled => 2,
+        };
+        let mut numbers = vec![self.text(&s.name), self.text(&s.title), self.maybe(s.description.as_deref())];
+        numbers.extend([self.text(&s.program), start, self.maybe(s.account.as_deref())]);
+        let numbers = self.templates(&s.arguments, numbers);
+        self.note(kind::SERVICE, numbers);
     }
 
     /// The files, in the order of the stream; then `more` bytes of the program that removes the product.
     fn files(&mut self, job: &Job, remover: Option<u64>) -> Result<()> {
         let mut choices: HashMap<&RelPath, i32> = HashMap::new();
-        let mut kept: BTreeSet<&str> = BTreeSet::new();
-        let mut number = 0;
-        for trace in job.footprint.traces() {
-            match trace {
-                Trace::Choice { files, .. } => {
-                    choices.extend(files.iter().map(|f| (f, number)));
-                    number += 1;
-                }
-                Trace::Rule { key, .. } => kept.extend(key.strip_prefix(KEEP_CHANGED)),
-                _ => {}
-            }
+        for (number, choice) in (0..).zip(&job.footprint.choices) {
+            choices.extend(choice.files.iter().map(|f| (f, number)));
         }
+        let kept = &job.footprint.install.keep_changed;
         let mut offsets = Offsets::default();
         let time = (u64::from(job.time) + 11_644_473_600) * 10_000_000;
         let (mut folder, mut choice, mut keep) = (None, -1, 0);
@@ -207,7 +240,7 @@ impl Program {
                 choice = of;
                 self.note(kind::OF_CHOICE, vec![of]);
             }
-            let stays = i32::from(kept.contains(file.path.as_str()));
+            let stays = i32::from(kept.contains(&file.path));
             if stays != keep {
                 keep = stays;
                 self.note(kind::KEPT, vec![stays]);
@@ -318,11 +351,7 @@ pub fn setup(job: &Job) -> Result<(Header, Vec<u8>)> {
     let all = own_pages(footprint, job.wizard);
     let mut remover = Program::new();
     remover.identity(footprint);
-    for trace in footprint.traces() {
-        if matches!(trace, Trace::Rule { key, .. } if !key.starts_with(KEEP_CHANGED)) {
-            remover.trace(trace);
-        }
-    }
+    remover.rules(&footprint.install);
     let mut own = vec![removal()];
     let wanted = ["Progress", "Done", "Cancelled", "Failed", crate::wizard::FILES_IN_USE_CLOSABLE, "AskCancel"];
     own.extend(all.iter().filter(|p| wanted.contains(&p.name)).cloned());
@@ -337,9 +366,9 @@ pub fn setup(job: &Job) -> Result<(Header, Vec<u8>)> {
 
     let mut program = Program::new();
     program.identity(footprint);
-    footprint.traces().iter().for_each(|t| program.trace(t));
-    if let Some(trace) = order::trace(&footprint.product) {
-        program.trace(&trace);
+    program.footprint(footprint);
+    if let Some(entry) = order::entry(&footprint.product) {
+        program.registry(&entry);
     }
     program.wizard(footprint, job.wizard, &all);
     program.files(job, Some(block.len() as u64))?;
@@ -350,7 +379,7 @@ pub fn setup(job: &Job) -> Result<(Header, Vec<u8>)> {
 pub fn portable(job: &Job, start: &str) -> Result<Header> {
     let mut program = Program::new();
     program.identity(job.footprint);
-    job.footprint.traces().iter().for_each(|t| program.trace(t));
+    program.footprint(job.footprint);
     let beside = job.settings.portable.settings == Some(SettingsPlace::Beside);
     let numbers = vec![program.text(start), i32::from(beside)];
     program.note(kind::PORTABLE, numbers);

@@ -1,12 +1,12 @@
 //! Setup programs, ours and others', read back into a footprint.
 
-use super::unread;
+use super::{rules, unread};
 use crate::content::ContentHash;
 use crate::footprint::{
-    EnvironmentAction, Footprint, Identity, Place, RegistryRoot, RegistryValue, RegistryView, RelPath, Service,
-    ServiceStart, Trace, WorkingFolder,
+    Choice, EnvironmentAction, FileType, Font, Footprint, Identity, InstallRules, LinkScheme, Node, Place, Program,
+    RegistryEntry, RegistryRoot, RegistryValue, RegistryView, RelPath, Service, ServiceStart, Shortcut, Variable,
+    WorkingFolder,
 };
-use crate::manifest::resolve::windows::KEEP_CHANGED;
 use crate::platform::Platform;
 use crate::problem::Failure;
 use crate::targets::Depth;
@@ -115,13 +115,13 @@ pub fn read(package: &Path, depth: Depth, portable: bool) -> std::result::Result
     reader.steps(&archive, &steps).map_err(bad)?;
     let sizes = sizes(&mut archive, depth, reader.is_ours).map_err(bad)?;
     for (path, (size, content)) in sizes {
-        reader.traces.push(Trace::File { path, mode: 0o644, size, content });
+        reader.tree.push(Node::File { path, mode: 0o644, size, content });
     }
     let (platform, version) = of_head(package, archive.start);
     if !reader.is_ours {
         reader.identity = version;
     }
-    Ok(Some(Footprint::new(reader.identity, platform, reader.traces)))
+    Ok(Some(reader.footprint(platform)))
 }
 
 type Sizes = BTreeMap<RelPath, (u64, Option<ContentHash>)>;
@@ -198,7 +198,17 @@ fn of_head(package: &Path, length: u64) -> (Option<Platform>, Identity) {
 #[derive(Default)]
 struct Reader {
     identity: Identity,
-    traces: Vec<Trace>,
+    tree: Vec<Node>,
+    programs: Vec<Program>,
+    shortcuts: Vec<Shortcut>,
+    file_types: Vec<FileType>,
+    link_schemes: Vec<LinkScheme>,
+    environment: Vec<Variable>,
+    registry: Vec<RegistryEntry>,
+    services: Vec<Service>,
+    fonts: Vec<Font>,
+    choices: Vec<Choice>,
+    install: InstallRules,
     is_ours: bool,
 }
 
@@ -235,6 +245,25 @@ impl Numbers<'_> {
 }
 
 impl Reader {
+    fn footprint(self, platform: Option<Platform>) -> Footprint {
+        Footprint {
+            product: self.identity,
+            platform,
+            tree: self.tree.into(),
+            programs: self.programs.into(),
+            shortcuts: self.shortcuts.into(),
+            file_types: self.file_types.into(),
+            link_schemes: self.link_schemes.into(),
+            environment: self.environment.into(),
+            registry: self.registry.into(),
+            services: self.services.into(),
+            fonts: self.fonts.into(),
+            choices: self.choices.into(),
+            install: self.install,
+            ..Footprint::default()
+        }
+    }
+
     fn steps(&mut self, archive: &Open, steps: &[Step]) -> Result<()> {
         let (mut folder, mut choice, mut kept) = (String::from(INSTALL), -1, false);
         let mut of_choices: BTreeMap<usize, Vec<RelPath>> = BTreeMap::new();
@@ -252,7 +281,7 @@ impl Reader {
                 Step::Entry([op::FILE, _, name, ..]) if choice >= 0 || kept => {
                     let Some(path) = path(&format!("{folder}\\{}", archive.text(*name)?)) else { continue };
                     if kept {
-                        self.rule(format!("{KEEP_CHANGED}{path}"), "yes".into());
+                        self.install.keep_changed.insert(path.clone());
                     }
                     if let Ok(n) = usize::try_from(choice) {
                         of_choices.entry(n).or_default().push(path);
@@ -264,23 +293,17 @@ impl Reader {
                 Step::Note(note) => self.note(archive, note)?,
             }
         }
-        self.traces.extend(folders.into_iter().map(|path| Trace::Folder { path, mode: 0o755 }));
-        let choices =
-            self.traces.iter_mut().filter_map(|t| if let Trace::Choice { files, .. } = t { Some(files) } else { None });
-        for (n, files) in choices.enumerate() {
-            *files = of_choices.remove(&n).unwrap_or_default();
-            files.sort();
+        self.tree.extend(folders.into_iter().map(|path| Node::Folder { path, mode: 0o755 }));
+        for (n, choice) in self.choices.iter_mut().enumerate() {
+            choice.files = of_choices.remove(&n).unwrap_or_default();
+            choice.files.sort();
         }
         Ok(())
     }
 
-    fn rule(&mut self, key: String, value: String) {
-        self.traces.push(Trace::Rule { key, value });
-    }
-
     fn note(&mut self, archive: &Open, note: &Note) -> Result<()> {
         let mut n = Numbers { archive, numbers: note.numbers.iter() };
-        let trace = match note.kind {
+        match note.kind {
             kind::PRODUCT => {
                 self.is_ours = true;
                 self.identity = Identity {
@@ -293,9 +316,11 @@ impl Reader {
                     support: n.maybe()?,
                     ..Identity::default()
                 };
-                return Ok(());
             }
-            kind::RULE => Trace::Rule { key: n.text()?, value: n.text()? },
+            kind::RULE => {
+                let name = n.text()?;
+                rules::read(&name, n.text()?, &mut self.install);
+            }
             kind::PROGRAM => {
                 let (key, file, working, at, console) =
                     (n.text()?, n.path()?, n.number()?, n.text()?, n.number()? == 1);
@@ -305,14 +330,8 @@ impl Reader {
                     3 => WorkingFolder::Inside(path(&at).ok_or_else(bad)?),
                     _ => WorkingFolder::Unchanged,
                 };
-                Trace::Program {
-                    key,
-                    file,
-                    arguments: n.list()?,
-                    environment: BTreeMap::new(),
-                    working_folder,
-                    console,
-                }
+                let environment = BTreeMap::new();
+                self.programs.push(Program { key, file, arguments: n.list()?, environment, working_folder, console });
             }
             kind::SHORTCUT => {
                 let place = match n.number()? {
@@ -321,13 +340,13 @@ impl Reader {
                     _ => Place::Startup,
                 };
                 let (name, program, description) = (n.text()?, n.text()?, n.maybe()?);
-                Trace::Shortcut { place, name, program, arguments: n.list()?, description }
+                self.shortcuts.push(Shortcut { place, name, program, arguments: n.list()?, description });
             }
             kind::FILE_TYPE => {
                 let (mime, name, program) = (n.text()?, n.text()?, n.text()?);
-                Trace::FileType { mime, extensions: n.list()?, name, program }
+                self.file_types.push(FileType { mime, extensions: n.list()?, name, program });
             }
-            kind::LINK_SCHEME => Trace::LinkScheme { scheme: n.text()?, program: n.text()? },
+            kind::LINK_SCHEME => self.link_schemes.push(LinkScheme { scheme: n.text()?, program: n.text()? }),
             kind::ENVIRONMENT => {
                 let (name, action) = (n.text()?, n.number()?);
                 let action = match action {
@@ -335,9 +354,15 @@ impl Reader {
                     1 => EnvironmentAction::Prepend,
                     _ => EnvironmentAction::Append,
                 };
-                Trace::Environment { name, action, value: n.text()? }
+                self.environment.push(Variable { name, action, value: n.text()? });
             }
-            kind::REGISTRY => registry(&mut n)?,
+            kind::REGISTRY => {
+                let entry = registry(&mut n)?;
+                // The setup program's own.
+                if order::entry(&self.identity).is_none_or(|own| own != entry) {
+                    self.registry.push(entry);
+                }
+            }
             kind::SERVICE => {
                 let (name, title, description, program) = (n.text()?, n.text()?, n.maybe()?, n.text()?);
                 let start = match n.number()? {
@@ -347,25 +372,23 @@ impl Reader {
                 };
                 let account = n.maybe()?;
                 let arguments = n.list()?;
-                Trace::Service(Box::new(Service { name, title, description, program, arguments, start, account }))
+                self.services.push(Service { name, title, description, program, arguments, start, account });
             }
-            kind::FONT => Trace::Font { file: n.path()?, title: n.text()? },
+            kind::FONT => self.fonts.push(Font { file: n.path()?, title: n.text()? }),
             kind::CHOICE => {
                 let (key, title, description) = (n.text()?, n.text()?, n.maybe()?);
-                Trace::Choice { key, title, description, chosen: n.number()? == 1, files: Vec::new() }
+                let chosen = n.number()? == 1;
+                self.choices.push(Choice { key, title, description, chosen, files: Vec::new() });
             }
-            kind::HARD_LINK => Trace::HardLink { path: n.path()?, to: n.path()? },
-            _ => return Ok(()),
-        };
-        if order::trace(&self.identity).is_some_and(|own| own == trace) {
-            return Ok(());
+            kind::HARD_LINK => self.tree.push(Node::HardLink { path: n.path()?, to: n.path()? }),
+            // Pages, words, and whatever a later version says.
+            _ => {}
         }
-        self.traces.push(trace);
         Ok(())
     }
 }
 
-fn registry(n: &mut Numbers) -> Result<Trace> {
+fn registry(n: &mut Numbers) -> Result<RegistryEntry> {
     let root = match n.number()? {
         1 => RegistryRoot::Machine,
         2 => RegistryRoot::Person,
@@ -385,5 +408,5 @@ fn registry(n: &mut Numbers) -> Result<Trace> {
             _ => RegistryValue::Text(first()),
         }
     };
-    Ok(Trace::Registry { root, view, key, name, value })
+    Ok(RegistryEntry { root, view, key, name, value })
 }

@@ -9,44 +9,67 @@ pub use self::tar::Tar;
 pub use self::zip::Zip;
 
 use super::Loss;
-use crate::footprint::{Footprint, Identity, Trace};
+use crate::footprint::{Footprint, Node};
+
+/// A node with the permission bits that an archive keeps.
+fn plain_mode(node: &Node) -> Node {
+    match node {
+        Node::File { path, mode, size, content } => {
+            Node::File { path: path.clone(), mode: mode & 0o777, size: *size, content: *content }
+        }
+        Node::Folder { .. } | Node::HardLink { .. } | Node::Link { .. } => node.clone(),
+    }
+}
 
 /// What an archive without a place for anything else keeps: the tree.
 fn tree_only(footprint: &Footprint, format: &str) -> (Footprint, Vec<Loss>) {
-    let mut losses = Vec::new();
-    let mut traces = Vec::new();
-    let mut lost = std::collections::BTreeMap::<&str, usize>::new();
-    for trace in footprint.traces() {
-        match trace {
-            Trace::File { path, mode, size, content } => {
-                traces.push(Trace::File { path: path.clone(), mode: mode & 0o777, size: *size, content: *content });
-            }
-            Trace::Folder { .. } | Trace::HardLink { .. } | Trace::Link { .. } => traces.push(trace.clone()),
-            Trace::Program { .. }
-            | Trace::Shortcut { .. }
-            | Trace::FileType { .. }
-            | Trace::LinkScheme { .. }
-            | Trace::Environment { .. }
-            | Trace::Registry { .. }
-            | Trace::Service { .. }
-            | Trace::Font { .. }
-            | Trace::Choice { .. }
-            | Trace::Rule { .. }
-            | Trace::Icon { .. } => *lost.entry(trace.kind()).or_default() += 1,
-        }
-    }
-    losses.push(Loss {
+    let Footprint {
+        // Nobody can read them from it.
+        product: _,
+        platform: _,
+        tree,
+        programs,
+        shortcuts,
+        file_types,
+        link_schemes,
+        environment,
+        registry,
+        services,
+        fonts,
+        choices,
+        icons,
+        install,
+        bundle,
+        // A product of ours has nothing of the kind.
+        foreign: _,
+    } = footprint;
+    let mut losses = vec![Loss {
         what: "the product's identity is left out".into(),
         why: format!("{format} holds files only: nobody can read id, publisher or version from it"),
-    });
-    for (kind, count) in lost {
+    }];
+    let mut lost = [
+        ("choice", choices.len()),
+        ("environment variable", environment.len()),
+        ("file type", file_types.len()),
+        ("font", fonts.len()),
+        ("icon", icons.len()),
+        ("link scheme", link_schemes.len()),
+        ("program", programs.len()),
+        ("registry value", registry.len()),
+        ("rule", install.rules().len() + bundle.rules().len()),
+        ("service", services.len()),
+        ("shortcut", shortcuts.len()),
+    ];
+    lost.sort_unstable();
+    for (kind, count) in lost.into_iter().filter(|(_, count)| *count > 0) {
         let s = if count == 1 { " is" } else { "s are" };
         losses.push(Loss {
             what: format!("{count} {kind}{s} left out"),
             why: format!("{format} is unpacked, not installed"),
         });
     }
-    (Footprint::new(Identity::default(), None, traces), losses)
+    let tree = tree.filter_map(|node| Some(plain_mode(node)));
+    (Footprint { tree, ..Footprint::default() }, losses)
 }
 
 /// The folder that all names of an archive have in common, with its slash.

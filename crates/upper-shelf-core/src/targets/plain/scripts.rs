@@ -2,7 +2,7 @@
 //! down first, so that uninstalling takes away exactly that. Files are brought close to their places before anything is
 //! changed; then only names change, and what was interrupted is undone by the next run.
 
-use crate::footprint::{Footprint, Trace};
+use crate::footprint::Footprint;
 use crate::manifest::resolve::file_name_of;
 
 /// A word for the shell.
@@ -15,12 +15,7 @@ fn head(footprint: &Footprint, what: &str) -> String {
     let text = |v: &Option<String>| v.clone().unwrap_or_default();
     let command = file_name_of(&text(&p.name)).to_lowercase();
     let main = footprint.main_program().unwrap_or_default();
-    let others: Vec<&str> = footprint
-        .traces()
-        .iter()
-        .filter_map(|t| if let Trace::Program { key, .. } = t { Some(key.as_str()) } else { None })
-        .filter(|key| *key != main)
-        .collect();
+    let others: Vec<&str> = footprint.programs.iter().map(|p| p.key.as_str()).filter(|key| *key != main).collect();
     format!(
         "#!/bin/sh\n# {what} Needs a POSIX shell and nothing else.\nset -eu\numask 022\nunset CDPATH\nid={}\nname={}\nversion={}\ncommand={}\nmain={main}\nothers={}\n",
         word(&text(&p.id)),

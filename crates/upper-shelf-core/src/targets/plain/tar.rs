@@ -1,11 +1,12 @@
 //! tar for every platform, packed with gzip, zstd or xz. For Linux it is more than files: `install.sh` and
 //! `uninstall.sh`, the launcher, and what a desktop reads. Inside: `TOP/app/…`, `TOP/launch`, `TOP/share/…`.
 
-use super::super::launcher::{self, Stands};
-use super::super::{Depth, Format, Job, Loss, Target, Visit, damaged, executable, linux_desktop, unwritten};
-use super::{scripts, tree_only};
+use super::super::launcher::{self, Script, Stands};
+use super::super::linux_desktop::Desktop;
+use super::super::{Depth, Format, Job, Loss, Target, Visit, damaged, linux_desktop, not_executable, unwritten};
+use super::{plain_mode, scripts, tree_only};
 use crate::content::ContentHash;
-use crate::footprint::{Footprint, Identity, RelPath, Trace};
+use crate::footprint::{Footprint, Foreign, Node, RelPath};
 use crate::manifest::written::{Compression, TargetName, TargetSettings};
 use crate::payload::feed::Stream;
 use crate::platform::System;
@@ -60,20 +61,39 @@ impl Target for Tar {
         }
         let (mut product, mut losses) = linux_desktop::complete(&footprint.product);
         product.categories = linux_desktop::carried_categories(&product);
-        let traces = footprint.traces().iter().filter_map(|t| match t {
-            Trace::File { path, mode, size, content } => {
-                Some(Trace::File { path: path.clone(), mode: mode & 0o777, size: *size, content: *content })
-            }
-            other => match super::super::not_on_linux(other) {
-                Some(loss) => {
-                    losses.push(loss);
-                    None
-                }
-                None => Some(other.clone()),
-            },
-        });
-        let traces: Vec<Trace> = traces.collect();
-        (Footprint::new(product, None, traces), losses)
+        losses.extend(super::super::not_on_linux(footprint));
+        let Footprint {
+            product: _,
+            // Its shell scripts run on any processor; what its programs run on they say themselves.
+            platform: _,
+            tree,
+            programs,
+            shortcuts,
+            file_types,
+            link_schemes,
+            environment,
+            icons,
+            // Lost, above.
+            registry: _,
+            services: _,
+            fonts: _,
+            choices: _,
+            install: _,
+            bundle: _,
+            foreign: _,
+        } = footprint;
+        let carried = Footprint {
+            product,
+            tree: tree.filter_map(|node| Some(plain_mode(node))),
+            programs: programs.clone(),
+            shortcuts: shortcuts.clone(),
+            file_types: file_types.clone(),
+            link_schemes: link_schemes.clone(),
+            environment: environment.clone(),
+            icons: icons.clone(),
+            ..Footprint::default()
+        };
+        (carried, losses)
     }
 
     fn check(&self, job: &Job) -> Vec<Problem> {
@@ -86,14 +106,7 @@ impl Target for Tar {
             let what = format!("[target.tar] `level` can't be {level} for this compression");
             problems.push(Problem::error(what).instead(format!("{} to {}", levels.start(), levels.end())));
         }
-        for trace in job.footprint.traces() {
-            if let Trace::Program { key, file, .. } = trace
-                && executable(job.footprint, file) == Some(false)
-            {
-                let what = format!("the program {key:?} can't be started: {file} is not executable");
-                problems.push(Problem::error(what).instead(format!("chmod +x the file {file} where it is built")));
-            }
-        }
+        problems.extend(not_executable(job.footprint));
         problems
     }
 
@@ -173,31 +186,17 @@ fn write<W: Write>(job: &Job, mut stream: Stream, out: W) -> io::Result<W> {
         }
         tar.append_data(&mut header(EntryType::Directory, 0o755, 0, job.time), format!("{app}/"), io::empty())?;
     }
-    for trace in job.footprint.traces() {
-        match trace {
-            Trace::Folder { path, mode } => {
-                tar.append_data(
-                    &mut header(EntryType::Directory, *mode, 0, job.time),
-                    format!("{app}/{path}/"),
-                    io::empty(),
-                )?;
+    for node in &job.footprint.tree {
+        match node {
+            Node::Folder { path, mode } => {
+                let mut header = header(EntryType::Directory, *mode, 0, job.time);
+                tar.append_data(&mut header, format!("{app}/{path}/"), io::empty())?;
             }
-            Trace::Link { path, target } => {
+            Node::Link { path, target } => {
                 tar.append_link(&mut header(EntryType::Symlink, 0o777, 0, job.time), format!("{app}/{path}"), target)?;
             }
-            Trace::File { .. }
-            | Trace::HardLink { .. }
-            | Trace::Program { .. }
-            | Trace::Shortcut { .. }
-            | Trace::FileType { .. }
-            | Trace::LinkScheme { .. }
-            | Trace::Environment { .. }
-            | Trace::Registry { .. }
-            | Trace::Service { .. }
-            | Trace::Font { .. }
-            | Trace::Choice { .. }
-            | Trace::Rule { .. }
-            | Trace::Icon { .. } => {}
+            // In the order of the stream, and behind it.
+            Node::File { .. } | Node::HardLink { .. } => {}
         }
     }
     while let Some(index) = stream.next_file() {
@@ -205,14 +204,9 @@ fn write<W: Write>(job: &Job, mut stream: Stream, out: W) -> io::Result<W> {
         let mut header = header(EntryType::Regular, file.mode & 0o777, file.size, job.time);
         tar.append_data(&mut header, format!("{app}/{}", file.path), stream.reader())?;
     }
-    for trace in job.footprint.traces() {
-        if let Trace::HardLink { path, to } = trace {
-            tar.append_link(
-                &mut header(EntryType::Link, 0o644, 0, job.time),
-                format!("{app}/{path}"),
-                format!("{app}/{to}"),
-            )?;
-        }
+    for (path, to) in job.footprint.hard_links() {
+        let mut header = header(EntryType::Link, 0o644, 0, job.time);
+        tar.append_link(&mut header, format!("{app}/{path}"), format!("{app}/{to}"))?;
     }
     tar.into_inner()
 }
@@ -257,7 +251,7 @@ fn special(kind: EntryType) -> Option<&'static str> {
 /// The footprint, and the folder in the archive that the product's files are in.
 fn read(plain: Box<dyn Read>, depth: Depth) -> io::Result<(Footprint, String)> {
     let mut archive = tar::Archive::new(plain);
-    let mut tree: Vec<(String, Trace)> = Vec::new();
+    let mut tree: Vec<(String, Node)> = Vec::new();
     let mut desktop = linux_desktop::Files::new();
     let mut script = String::new();
     let mut left_out = Vec::new();
@@ -283,7 +277,7 @@ fn read(plain: Box<dyn Read>, depth: Depth) -> io::Result<(Footprint, String)> {
         let mode = entry.header().mode()? & 0o7777;
         let size = entry.size();
         match entry.header().entry_type() {
-            EntryType::Directory => tree.push((name, Trace::Folder { path: unknown()?, mode })),
+            EntryType::Directory => tree.push((name, Node::Folder { path: unknown()?, mode })),
             EntryType::Symlink | EntryType::Link => {
                 let target =
                     entry.link_name_bytes().map(|t| String::from_utf8_lossy(&t).into_owned()).unwrap_or_default();
@@ -293,9 +287,9 @@ fn read(plain: Box<dyn Read>, depth: Depth) -> io::Result<(Footprint, String)> {
                     if hard {
                         let to = RelPath::new(&*target)
                             .map_err(|why| io::Error::other(format!("the link's target {target:?} {why}")))?;
-                        Trace::HardLink { path: unknown()?, to }
+                        Node::HardLink { path: unknown()?, to }
                     } else {
-                        Trace::Link { path: unknown()?, target }
+                        Node::Link { path: unknown()?, target }
                     },
                 ));
             }
@@ -309,7 +303,7 @@ fn read(plain: Box<dyn Read>, depth: Depth) -> io::Result<(Footprint, String)> {
                         None => script = String::from_utf8_lossy(&bytes).into_owned(),
                     }
                     let content = (depth == Depth::Contents).then(|| ContentHash::of(&bytes));
-                    tree.push((name, Trace::File { path: unknown()?, mode, size, content }));
+                    tree.push((name, Node::File { path: unknown()?, mode, size, content }));
                     continue;
                 }
                 let content = match depth {
@@ -320,42 +314,50 @@ fn read(plain: Box<dyn Read>, depth: Depth) -> io::Result<(Footprint, String)> {
                         Some(ContentHash(*hasher.finalize().as_bytes()))
                     }
                 };
-                tree.push((name, Trace::File { path: unknown()?, mode, size, content }));
+                tree.push((name, Node::File { path: unknown()?, mode, size, content }));
             }
             kind => {
                 if let Some(what) = special(kind) {
-                    left_out.push(Trace::Rule { key: format!("the {what} {name}"), value: "left out".into() });
+                    left_out.push(Foreign::LeftOut { what: format!("the {what} {name}") });
                 }
             }
         }
     }
     drained(archive)?;
     let top = top.unwrap_or_default();
-    let (mut traces, prefix, identity) = match launcher::read(&script) {
-        Some((programs, install)) => {
-            let (identity, more) = linux_desktop::read(&desktop);
-            let more = more.into_iter().map(|t| match t {
-                Trace::Icon { form, .. } if depth == Depth::Listing => Trace::Icon { form, content: None },
-                other => other,
-            });
-            (programs.into_iter().chain(more).collect::<Vec<_>>(), format!("{top}{install}/"), identity)
-        }
-        None => (Vec::new(), top, Identity::default()),
-    };
-    for (name, mut trace) in tree {
-        let Some(below) = name.strip_prefix(&prefix).and_then(|b| RelPath::new(b).ok()) else { continue };
-        match &mut trace {
-            Trace::Folder { path, .. } | Trace::File { path, .. } | Trace::Link { path, .. } => *path = below,
-            Trace::HardLink { path, to } => {
-                *path = below;
-                if let Some(inside) = to.as_str().strip_prefix(&prefix).and_then(|t| RelPath::new(t).ok()) {
-                    *to = inside;
-                }
+    let (mut footprint, prefix) = match launcher::read(&script) {
+        Some(Script { programs, environment, install }) => {
+            let Desktop { product, shortcuts, file_types, link_schemes, mut icons } = linux_desktop::read(&desktop);
+            if depth == Depth::Listing {
+                icons.iter_mut().for_each(|icon| icon.content = None);
             }
-            _ => {}
+            let footprint = Footprint {
+                product,
+                programs: programs.into(),
+                environment: environment.into(),
+                shortcuts: shortcuts.into(),
+                file_types: file_types.into(),
+                link_schemes: link_schemes.into(),
+                icons: icons.into(),
+                ..Footprint::default()
+            };
+            (footprint, format!("{top}{install}/"))
         }
-        traces.push(trace);
+        None => (Footprint::default(), top),
+    };
+    let inside = |path: &str| path.strip_prefix(&prefix).and_then(|below| RelPath::new(below).ok());
+    let mut nodes = Vec::new();
+    for (name, mut node) in tree {
+        let Some(below) = inside(&name) else { continue };
+        *node.path_mut() = below;
+        if let Node::HardLink { to, .. } = &mut node
+            && let Some(below) = inside(to.as_str())
+        {
+            *to = below;
+        }
+        nodes.push(node);
     }
-    traces.extend(left_out);
-    Ok((Footprint::new(identity, None, traces), prefix))
+    footprint.tree = nodes.into();
+    footprint.foreign = left_out.into();
+    Ok((footprint, prefix))
 }

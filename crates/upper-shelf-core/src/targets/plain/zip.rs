@@ -1,18 +1,17 @@
 //! ZIP for every platform: files, folders, modes and links below one folder. For macOS that folder is the application
 //! bundle.
 
-use super::super::bundle::read::{Node, NodeKind, Reading, list_of};
+use super::super::bundle::read::{Member, MemberKind, Reading, list_of};
 use super::super::bundle::{self, Bundle, Piece};
 use super::super::{Depth, Format, Job, Loss, Target, Visit, damaged, unsupported, unwritten};
 use super::{common_top, tree_only};
 use crate::content::ContentHash;
-use crate::footprint::{Footprint, Identity, RelPath, Trace};
+use crate::footprint::{Footprint, Node, RelPath};
 use crate::manifest::dates::date_of;
 use crate::manifest::written::{TargetName, TargetSettings};
 use crate::payload::feed::Stream;
 use crate::platform::System;
 use crate::problem::{Failure, Problem};
-use std::collections::HashMap;
 use std::fs::File;
 use std::io::{self, Read};
 use std::path::Path;
@@ -26,7 +25,7 @@ pub struct Zip;
 fn is_bundle(footprint: &Footprint) -> bool {
     footprint.platform.is_some_and(|p| p.system() == System::Macos)
         && footprint.main_program().is_some()
-        && bundle::finished::folder(footprint.traces()).is_none()
+        && bundle::finished::folder(&footprint.tree).is_none()
 }
 
 impl Format for Zip {
@@ -67,31 +66,18 @@ impl Target for Zip {
         if is_bundle(footprint) {
             return bundle::carry(footprint);
         }
-        let (tree, mut losses) = tree_only(footprint, "a ZIP archive");
-        let contents: HashMap<RelPath, Trace> = tree
-            .traces()
-            .iter()
-            .filter(|t| matches!(t, Trace::File { .. }))
-            .filter_map(|t| Some((t.path()?.clone(), t.clone())))
-            .collect();
-        let carried = tree.filter_map(|t| match t {
-            Trace::HardLink { path, to } => match contents.get(to) {
-                Some(Trace::File { mode, size, content, .. }) => {
-                    let why = "a ZIP archive has no hard links: it becomes a file of its own".into();
-                    losses.push(Loss { what: format!("{path} and {to} are one file no more"), why });
-                    Some(Trace::File { path: path.clone(), mode: *mode, size: *size, content: *content })
-                }
-                _ => None,
-            },
-            other => Some(other.clone()),
+        let (carried, mut losses) = tree_only(footprint, "a ZIP archive");
+        let tree = super::super::without_hard_links(&carried.tree, |path, to| {
+            let why = "a ZIP archive has no hard links: it becomes a file of its own".into();
+            losses.push(Loss { what: format!("{path} and {to} are one file no more"), why });
         });
-        (carried, losses)
+        (Footprint { tree, ..carried }, losses)
     }
 
     fn check(&self, job: &Job) -> Vec<Problem> {
-        let paths = job.footprint.traces().iter().filter_map(Trace::path);
-        let odd = paths.filter(|p| p.as_str().contains('\\')).map(|p| {
-            let problem = Problem::error(format!("a ZIP archive can't hold the name {:?}", p.as_str()));
+        let odd = job.footprint.tree.iter().filter(|node| node.path().as_str().contains('\\')).map(|node| {
+            let problem =
+                Problem::error(format!("a ZIP archive can't hold the name {:?}", node.path().as_str())).about(node);
             problem.why("its readers take a backslash for a slash").instead("rename it, or build a tar archive instead")
         });
         odd.chain(if is_bundle(job.footprint) { bundle::check(job) } else { Vec::new() }).collect()
@@ -129,7 +115,7 @@ fn write(job: &Job, mut stream: Stream, out: File) -> io::Result<()> {
     let place = |path: &RelPath| match &bundle {
         Some(bundle) => format!("{}/{}", bundle.top, bundle.place(path)),
         // A finished bundle is the one thing in its archive.
-        None if bundle::finished::folder(job.footprint.traces()).is_some() => path.to_string(),
+        None if bundle::finished::folder(&job.footprint.tree).is_some() => path.to_string(),
         None => format!("{}/{path}", job.file_name),
     };
     for (path, piece) in bundle.iter().flat_map(|b| b.pieces.iter().map(|(p, x)| (format!("{}/{p}", b.top), x))) {
@@ -142,23 +128,12 @@ fn write(job: &Job, mut stream: Stream, out: File) -> io::Result<()> {
             }
         }
     }
-    for trace in job.footprint.traces().iter().filter(|_| bundle.is_none()) {
-        match trace {
-            Trace::Folder { path, mode } => zip.add_directory(place(path), options.unix_permissions(*mode))?,
-            Trace::Link { path, target } => zip.add_symlink(place(path), target, options.unix_permissions(0o777))?,
-            Trace::File { .. }
-            | Trace::HardLink { .. }
-            | Trace::Program { .. }
-            | Trace::Shortcut { .. }
-            | Trace::FileType { .. }
-            | Trace::LinkScheme { .. }
-            | Trace::Environment { .. }
-            | Trace::Registry { .. }
-            | Trace::Service { .. }
-            | Trace::Font { .. }
-            | Trace::Choice { .. }
-            | Trace::Rule { .. }
-            | Trace::Icon { .. } => {}
+    for node in job.footprint.tree.iter().filter(|_| bundle.is_none()) {
+        match node {
+            Node::Folder { path, mode } => zip.add_directory(place(path), options.unix_permissions(*mode))?,
+            Node::Link { path, target } => zip.add_symlink(place(path), target, options.unix_permissions(0o777))?,
+            // In the order of the stream; of hard links nothing is carried.
+            Node::File { .. } | Node::HardLink { .. } => {}
         }
     }
     while let Some(index) = stream.next_file() {
@@ -189,7 +164,7 @@ fn path_of(name: &str, top: &str) -> io::Result<Option<RelPath>> {
 }
 
 /// What an archive of ours with an application bundle holds; nothing for any other.
-fn bundle_in(archive: &mut ZipArchive<File>) -> io::Result<Option<(Vec<Node>, Reading)>> {
+fn bundle_in(archive: &mut ZipArchive<File>) -> io::Result<Option<(Vec<Member>, Reading)>> {
     let Some(list) =
         archive.file_names().find(|n| n.ends_with(".app/Contents/Info.plist") && n.matches('/').count() == 2)
     else {
@@ -205,15 +180,15 @@ fn bundle_in(archive: &mut ZipArchive<File>) -> io::Result<Option<(Vec<Node>, Re
         RelPath::new(path.as_str()).map_err(|why| io::Error::other(format!("the name {path:?} {why}")))?;
         let mode = entry.unix_mode().unwrap_or(if entry.is_dir() { 0o755 } else { 0o644 });
         let kind = if entry.is_dir() {
-            NodeKind::Folder
+            MemberKind::Folder
         } else if entry.is_symlink() {
             let mut target = String::new();
             (&mut entry).take(4096).read_to_string(&mut target)?;
-            NodeKind::Link(target)
+            MemberKind::Link(target)
         } else {
-            NodeKind::File(entry.size())
+            MemberKind::File(entry.size())
         };
-        nodes.push(Node { path, kind, mode });
+        nodes.push(Member { path, kind, mode });
     }
     if list_of(&nodes).as_deref() != Some(&list) {
         return Ok(None);
@@ -231,7 +206,7 @@ fn hash(reader: impl Read) -> io::Result<ContentHash> {
 fn files(file: File, visit: Visit) -> io::Result<()> {
     let (mut archive, top) = open(file)?;
     if let Some((nodes, reading)) = bundle_in(&mut archive)? {
-        for (index, node) in nodes.iter().enumerate().filter(|(_, n)| matches!(n.kind, NodeKind::File(_))) {
+        for (index, node) in nodes.iter().enumerate().filter(|(_, n)| matches!(n.kind, MemberKind::File(_))) {
             if let Some(path) = reading.own(node) {
                 visit(&path, &mut archive.by_index(index)?)?;
             }
@@ -255,25 +230,25 @@ fn read(file: File, depth: Depth) -> io::Result<Footprint> {
             Depth::Contents => hash(archive.by_index(index)?).map(Some),
         });
     }
-    let mut traces = Vec::new();
+    let mut tree = Vec::new();
     for index in 0..archive.len() {
         let mut entry = archive.by_index(index)?;
         let Some(path) = path_of(entry.name(), &top)? else { continue };
         let mode = entry.unix_mode().unwrap_or(if entry.is_dir() { 0o755 } else { 0o644 }) & 0o7777;
-        traces.push(if entry.is_dir() {
-            Trace::Folder { path, mode }
+        tree.push(if entry.is_dir() {
+            Node::Folder { path, mode }
         } else if entry.is_symlink() {
             let mut target = String::new();
             entry.take(4096).read_to_string(&mut target)?;
-            Trace::Link { path, target }
+            Node::Link { path, target }
         } else {
             let size = entry.size();
             let content = match depth {
                 Depth::Listing => None,
                 Depth::Contents => Some(hash(&mut entry)?),
             };
-            Trace::File { path, mode, size, content }
+            Node::File { path, mode, size, content }
         });
     }
-    Ok(Footprint::new(Identity::default(), None, traces))
+    Ok(Footprint { tree: tree.into(), ..Footprint::default() })
 }

@@ -2,7 +2,7 @@
 
 use super::super::{Depth, Format, Visit, damaged};
 use crate::content::ContentHash;
-use crate::footprint::{Footprint, Identity, RelPath, Trace};
+use crate::footprint::{Footprint, Node, RelPath};
 use crate::platform::System;
 use crate::problem::Failure;
 use ::cabinet::read::{Cabinet as Open, Entry, Limits};
@@ -41,13 +41,13 @@ impl Format for Cabinet {
             });
             hashed.map_err(|e| damaged(package, e.to_string()))?;
         }
-        let file = |(name, (path, entry)): (&String, &(RelPath, Entry))| Trace::File {
+        let file = |(name, (path, entry)): (&String, &(RelPath, Entry))| Node::File {
             path: path.clone(),
             mode: 0o644,
             size: entry.size.into(),
             content: contents.get(name).copied(),
         };
-        Ok(Some(Footprint::new(Identity::default(), None, paths.iter().map(file))))
+        Ok(Some(Footprint { tree: paths.iter().map(file).collect(), ..Footprint::default() }))
     }
 
     fn files(&self, package: &Path, visit: Visit) -> Result<(), Failure> {

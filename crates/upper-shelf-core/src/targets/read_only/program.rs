@@ -2,11 +2,11 @@
 
 use super::super::{Depth, Format, Visit, damaged};
 use crate::content::ContentHash;
-use crate::footprint::{Footprint, Identity, RelPath, Trace, WorkingFolder};
+use crate::footprint::{self, Footprint, Foreign, Identity, Node, RelPath};
 use crate::platform::{Platform, System};
 use crate::problem::Failure;
 use crate::scan::{FileKind, recognise};
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeSet;
 use std::fs::File;
 use std::io::{self, Read};
 use std::path::Path;
@@ -43,17 +43,9 @@ impl Format for Program {
                 Some(ContentHash(*hasher.finalize().as_bytes()))
             }
         };
-        let mut traces = vec![Trace::File { path: path.clone(), mode: 0o755, size, content }];
-        if starts {
-            traces.push(Trace::Program {
-                key: key(path.name()),
-                file: path,
-                arguments: Vec::new(),
-                environment: BTreeMap::new(),
-                working_folder: WorkingFolder::Unchanged,
-                console,
-            });
-        }
+        let tree = vec![Node::File { path: path.clone(), mode: 0o755, size, content }].into();
+        let program = footprint::Program { console, ..footprint::Program::plain(key(path.name()), path) };
+        let programs = Some(program).filter(|_| starts).into_iter().collect();
         let told = if size > MOST {
             Told { platform, ..Told::default() }
         } else {
@@ -61,8 +53,10 @@ impl Format for Program {
             File::open(package).and_then(|f| f.take(MOST).read_to_end(&mut bytes)).map_err(io)?;
             told(&bytes, platform).map_err(|e| damaged(package, e))?
         };
-        traces.extend(told.rules.into_iter().map(|(key, value)| Trace::Rule { key: key.into(), value }));
-        Ok(Some(Footprint::new(told.identity, told.platform, traces)))
+        let Told { identity: product, platform, more } = told;
+        let said = |(about, text): (&str, String)| Foreign::Said { about: about.into(), text };
+        let foreign = more.into_iter().map(said).collect();
+        Ok(Some(Footprint { product, platform, tree, programs, foreign, ..Footprint::default() }))
     }
 
     fn files(&self, package: &Path, visit: Visit) -> Result<(), Failure> {
@@ -88,7 +82,7 @@ struct Told {
     identity: Identity,
     platform: Option<Platform>,
     /// What else is to be known.
-    rules: Vec<(&'static str, String)>,
+    more: Vec<(&'static str, String)>,
 }
 
 fn told(bytes: &[u8], platform: Option<Platform>) -> Result<Told, String> {
@@ -109,16 +103,16 @@ fn told(bytes: &[u8], platform: Option<Platform>) -> Result<Told, String> {
         summary: text("FileDescription"),
         ..Identity::default()
     };
-    let mut rules =
+    let mut more =
         vec![("signature", if image.is_signed() { "there is one; it is not checked" } else { "none" }.into())];
-    rules.extend(text("LegalCopyright").map(|t| ("copyright", t)));
+    more.extend(text("LegalCopyright").map(|t| ("copyright", t)));
     let mut libraries: BTreeSet<String> = BTreeSet::new();
     use object::Object;
     for import in object::File::parse(bytes).and_then(|f| f.imports()).unwrap_or_default() {
         libraries.insert(String::from_utf8_lossy(import.library()).into_owned());
     }
     if !libraries.is_empty() {
-        rules.push(("libraries", libraries.into_iter().collect::<Vec<_>>().join(", ")));
+        more.push(("libraries", libraries.into_iter().collect::<Vec<_>>().join(", ")));
     }
-    Ok(Told { identity, platform, rules })
+    Ok(Told { identity, platform, more })
 }

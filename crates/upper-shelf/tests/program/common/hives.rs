@@ -127,11 +127,39 @@ pub fn build(folder: &Folder) -> PathBuf {
     folder.at(built[0]["file"].as_str().expect("a file"))
 }
 
+/// Every item of a package's footprint, with its kind as `trace`.
 pub fn traces(folder: &Folder, package: &Path) -> Vec<Value> {
     let out = folder.command(&["inspect", "--json", package.to_str().expect("text")]).output().expect("run");
     let seen: Value = serde_json::from_slice(&out.stdout).expect("a footprint");
-    let traces = seen.get("traces").or_else(|| seen["footprint"].get("traces")).expect("traces");
-    traces.as_array().expect("a list").clone()
+    let footprint = &seen["footprint"];
+    let lists = [
+        ("programs", "program"),
+        ("shortcuts", "shortcut"),
+        ("file-types", "file-type"),
+        ("link-schemes", "link-scheme"),
+        ("environment", "environment"),
+        ("registry", "registry"),
+        ("services", "service"),
+        ("fonts", "font"),
+        ("choices", "choice"),
+        ("icons", "icon"),
+    ];
+    let items = |list: &str| footprint[list].as_array().unwrap_or_else(|| panic!("a list of {list}")).clone();
+    let mut all: Vec<Value> = Vec::new();
+    for mut node in items("tree") {
+        node["trace"] = node["kind"].take();
+        all.push(node);
+    }
+    for (list, kind) in lists {
+        for mut item in items(list) {
+            item["trace"] = kind.into();
+            all.push(item);
+        }
+    }
+    for (key, value) in footprint["install"].as_object().expect("rules") {
+        all.push(serde_json::json!({ "trace": "rule", "key": key, "value": value }));
+    }
+    all
 }
 
 /// A copy of a package with a flipped byte in its cabinet, whose checksum is wrong then.

@@ -2,7 +2,9 @@
 
 use super::{FOR_EVERYONE, ICON, Layout, PROGRAMS, Result, SETTINGS, program_columns, switch};
 use crate::command_line::command_line;
-use crate::footprint::{EnvironmentAction, Place, Service, ServiceStart, Trace, WorkingFolder};
+use crate::footprint::{
+    EnvironmentAction, Place, Program, Scope, Service, ServiceStart, Shortcut, Variable, WorkingFolder,
+};
 use crate::targets::msi::codes::key;
 use crate::targets::msi::names::ShortNames;
 use crate::targets::msi::words::{formatted, line};
@@ -11,8 +13,7 @@ use std::collections::HashMap;
 
 impl Layout<'_> {
     pub(super) fn programs(&mut self) -> Result<()> {
-        for trace in self.job.footprint.traces() {
-            let Trace::Program { key, file, arguments, working_folder, console, .. } = trace else { continue };
+        for Program { key, file, arguments, working_folder, console, .. } in &self.job.footprint.programs {
             self.db.create(PROGRAMS, program_columns());
             let folder = match working_folder {
                 WorkingFolder::Unchanged => String::new(),
@@ -35,8 +36,7 @@ impl Layout<'_> {
     pub(super) fn shortcuts(&mut self) -> Result<()> {
         let id = formatted(&self.id);
         let mut short: HashMap<Place, ShortNames> = HashMap::new();
-        for trace in self.job.footprint.traces() {
-            let Trace::Shortcut { place, name, program, arguments, description } = trace else { continue };
+        for Shortcut { place, name, program, arguments, description } in &self.job.footprint.shortcuts {
             let Some((file, _, first, folder)) = self.program(program) else { continue };
             let row_key = key('S', &format!("{}/{name}", place.name()), name);
             let directory = match place {
@@ -91,9 +91,8 @@ impl Layout<'_> {
 
     pub(super) fn environment(&mut self) -> Result<()> {
         let job = self.job;
-        let scope = job.footprint.rule("scope").unwrap_or("machine");
-        for trace in job.footprint.traces() {
-            let Trace::Environment { name, action, value } = trace else { continue };
+        let scope = job.footprint.install.scope();
+        for Variable { name, action, value } in &job.footprint.environment {
             let value = formatted(value);
             // `now` stands for what is there already.
             let with = |now: &str| match action {
@@ -103,12 +102,12 @@ impl Layout<'_> {
             };
             let row_key = key('V', name, name);
             // `=` sets, `-` takes away with the product, `*` is the machine's environment.
-            if scope == "machine" {
+            if scope == Scope::Machine {
                 self.row("Environment", &[&row_key, &format!("=-*{name}"), &with("[~]"), SETTINGS])?;
                 continue;
             }
-            let person = if scope == "asked" { format!("NOT ({FOR_EVERYONE})") } else { String::new() };
-            if scope == "asked" {
+            let person = if scope == Scope::Asked { format!("NOT ({FOR_EVERYONE})") } else { String::new() };
+            if scope == Scope::Asked {
                 let component = self.of_variable(&row_key, "m", FOR_EVERYONE)?;
                 self.row("Environment", &[&row_key, &format!("=-*{name}"), &with("[~]"), &component])?;
             }
@@ -147,9 +146,8 @@ impl Layout<'_> {
     }
 
     pub(super) fn services(&mut self) -> Result<()> {
-        for trace in self.job.footprint.traces() {
-            let Trace::Service(service) = trace else { continue };
-            let Service { name, title, description, program, arguments, start, account } = &**service;
+        for service in &self.job.footprint.services {
+            let Service { name, title, description, program, arguments, start, account } = service;
             let Some((_, component, first, _)) = self.program(program) else { continue };
             let all: Vec<String> = first.iter().chain(arguments).cloned().collect();
             let row_key = key('S', &format!("service {name}"), name);

@@ -1,9 +1,10 @@
-//! Programs, shortcuts, file types, link schemes and variables of the manifest as traces.
+//! Programs, shortcuts, file types, link schemes and variables of the manifest.
 
 use super::Resolver;
-use crate::footprint::{EnvironmentAction, Place, RelPath, Trace, WorkingFolder};
+use crate::footprint::{
+    FileType, Footprint, LinkScheme, List, Place, Program, RelPath, Shortcut, Variable, WorkingFolder,
+};
 use crate::problem::nearest;
-use std::collections::BTreeSet;
 
 /// The programs' keys: those that are there on this platform, and all.
 #[derive(Clone, Copy)]
@@ -12,25 +13,35 @@ pub(super) struct Keys<'k> {
     pub all: &'k [&'k str],
 }
 
+/// The same, held.
+pub(super) struct OwnedKeys<'p> {
+    pub here: Vec<&'p str>,
+    pub all: Vec<&'p str>,
+}
+
 impl<'p> Resolver<'p> {
-    /// Everything but files and icons.
-    pub(super) fn traces(&mut self) -> Vec<Trace> {
-        let mut traces = Vec::new();
-        let keys = self.programs(&mut traces);
-        let all: Vec<&str> = self.project.manifest.program.iter().map(|p| p.key.as_str()).collect();
-        let keys = Keys { here: &keys, all: &all };
-        self.shortcuts(keys, &mut traces);
-        self.file_types(keys, &mut traces);
-        self.link_schemes(keys, &mut traces);
-        self.variables(&mut traces);
-        self.no_twins(&traces);
-        traces
+    /// What every system has.
+    pub(super) fn common(&mut self, footprint: &mut Footprint) {
+        footprint.programs = self.programs();
+        let keys = self.keys(&footprint.programs);
+        let keys = Keys { here: &keys.here, all: &keys.all };
+        footprint.shortcuts = self.shortcuts(keys);
+        footprint.file_types = self.file_types(keys);
+        footprint.link_schemes = self.link_schemes(keys);
+        footprint.environment = self.variables();
     }
 
-    /// The programs; gives the keys of those that are there on this platform.
-    fn programs(&mut self, traces: &mut Vec<Trace>) -> Vec<&'p str> {
+    /// The programs' keys, in the order of the manifest.
+    pub(super) fn keys(&self, programs: &List<Program>) -> OwnedKeys<'p> {
+        let all: Vec<&'p str> = self.project.manifest.program.iter().map(|p| p.key.as_str()).collect();
+        let here = all.iter().copied().filter(|key| programs.iter().any(|p| p.key == *key)).collect();
+        OwnedKeys { here, all }
+    }
+
+    fn programs(&mut self) -> List<Program> {
         let m = &self.project.manifest;
         let mut keys: Vec<&str> = Vec::new();
+        let mut programs = Vec::new();
         for (n, program) in m.program.iter().enumerate() {
             let at = format!("program.{n}");
             let key_char = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-';
@@ -42,12 +53,9 @@ impl<'p> Resolver<'p> {
                 continue;
             }
             if keys.contains(&program.key.as_str()) {
-                self.problem(
-                    &format!("{at}.key"),
-                    format!("two programs have the key {:?}", program.key),
-                    "",
-                    "another key for one of them",
-                );
+                let what = format!("two programs have the key {:?}", program.key);
+                self.problem(&format!("{at}.key"), what, "", "another key for one of them");
+                continue;
             }
             let Some(file) = self.select(&program.file) else { continue };
             let file = match RelPath::new(file.replace('\\', "/")) {
@@ -83,20 +91,22 @@ impl<'p> Resolver<'p> {
             for (n, argument) in program.arguments.iter().enumerate() {
                 self.one_line(&format!("{at}.arguments.{n}"), argument);
             }
-            traces.push(Trace::Program {
+            let program = Program {
                 key: program.key.clone(),
                 file,
                 arguments: program.arguments.clone(),
                 environment: program.environment.clone(),
                 working_folder,
                 console: program.console,
-            });
+            };
+            programs.push((program, at));
         }
-        keys
+        self.list(programs)
     }
 
-    fn shortcuts(&mut self, keys: Keys, traces: &mut Vec<Trace>) {
+    fn shortcuts(&mut self, keys: Keys) -> List<Shortcut> {
         let m = &self.project.manifest;
+        let mut shortcuts = Vec::new();
         for (n, shortcut) in m.shortcut.iter().enumerate() {
             if !self.applies(&shortcut.platforms)
                 || !self.known(&format!("shortcut.{n}.program"), &shortcut.program, keys)
@@ -116,13 +126,14 @@ impl<'p> Resolver<'p> {
                 vec![Place::Menu]
             });
             for place in places {
-                traces.push(Trace::Shortcut {
+                let item = Shortcut {
                     place,
                     name: name.clone(),
                     program: shortcut.program.clone(),
                     arguments: shortcut.arguments.clone(),
                     description: description.clone(),
-                });
+                };
+                shortcuts.push((item, format!("shortcut.{n}")));
             }
         }
         if m.shortcut.is_empty()
@@ -133,18 +144,21 @@ impl<'p> Resolver<'p> {
                 &format!("{first} in the menu, as “{}”", m.product.name),
                 "a program that nobody finds is not installed",
             );
-            traces.push(Trace::Shortcut {
+            let item = Shortcut {
                 place: Place::Menu,
                 name: m.product.name.clone(),
                 program: (*first).to_owned(),
                 arguments: Vec::new(),
                 description: m.product.summary.clone(),
-            });
+            };
+            shortcuts.push((item, "product.name".into()));
         }
+        self.list(shortcuts)
     }
 
-    fn file_types(&mut self, keys: Keys, traces: &mut Vec<Trace>) {
+    fn file_types(&mut self, keys: Keys) -> List<FileType> {
         let m = &self.project.manifest;
+        let mut types = Vec::new();
         for (n, kind) in m.file_type.iter().enumerate() {
             if !self.applies(&kind.platforms) || !self.known(&format!("file-type.{n}.program"), &kind.program, keys) {
                 continue;
@@ -196,12 +210,14 @@ impl<'p> Resolver<'p> {
             }
             self.one_line(&format!("file-type.{n}.name"), &kind.name);
             let (name, program) = (kind.name.clone(), kind.program.clone());
-            traces.push(Trace::FileType { mime, extensions, name, program });
+            types.push((FileType { mime, extensions, name, program }, format!("file-type.{n}")));
         }
+        self.list(types)
     }
 
-    fn link_schemes(&mut self, keys: Keys, traces: &mut Vec<Trace>) {
+    fn link_schemes(&mut self, keys: Keys) -> List<LinkScheme> {
         let m = &self.project.manifest;
+        let mut links = Vec::new();
         for (n, link) in m.link_scheme.iter().enumerate() {
             if !self.applies(&link.platforms) || !self.known(&format!("link-scheme.{n}.program"), &link.program, keys) {
                 continue;
@@ -218,12 +234,15 @@ impl<'p> Resolver<'p> {
                 );
                 continue;
             }
-            traces.push(Trace::LinkScheme { scheme: link.scheme.clone(), program: link.program.clone() });
+            let item = LinkScheme { scheme: link.scheme.clone(), program: link.program.clone() };
+            links.push((item, format!("link-scheme.{n}")));
         }
+        self.list(links)
     }
 
-    fn variables(&mut self, traces: &mut Vec<Trace>) {
+    fn variables(&mut self) -> List<Variable> {
         let m = &self.project.manifest;
+        let mut variables = Vec::new();
         for (n, variable) in m.environment.iter().enumerate() {
             if !self.applies(&variable.platforms) {
                 continue;
@@ -231,30 +250,10 @@ impl<'p> Resolver<'p> {
             let Some(value) = self.select(&variable.value) else { continue };
             self.variable_name(&format!("environment.{n}.name"), &variable.name);
             self.one_line(&format!("environment.{n}.value"), &value);
-            let action: EnvironmentAction = variable.action;
-            traces.push(Trace::Environment { name: variable.name.clone(), action, value });
+            let item = Variable { name: variable.name.clone(), action: variable.action, value };
+            variables.push((item, format!("environment.{n}")));
         }
-    }
-
-    pub(super) fn no_twins(&mut self, traces: &[Trace]) {
-        let mut seen = BTreeSet::new();
-        for trace in traces {
-            if !seen.insert(trace.key()) {
-                let at = match trace {
-                    Trace::Shortcut { .. } => "shortcut",
-                    Trace::FileType { .. } => "file-type",
-                    Trace::LinkScheme { .. } => "link-scheme",
-                    Trace::Environment { .. } => "environment",
-                    Trace::Registry { .. } => "registry",
-                    Trace::Service { .. } => "service",
-                    Trace::Font { .. } => "font",
-                    Trace::Choice { .. } => "choice",
-                    _ => continue,
-                };
-                let what = format!("the {} is there twice: {trace}", trace.kind());
-                self.problem(at, what, "one would replace the other", "another name for one of them");
-            }
-        }
+        self.list(variables)
     }
 
     pub(super) fn known(&mut self, at: &str, key: &str, keys: Keys) -> bool {

@@ -67,6 +67,15 @@ pub fn clear() {
     std::mem::forget(all);
 }
 
+/// How the name of a file ends that is under way.
+pub(crate) const PARTIAL: &str = ".upper-shelf-partial";
+
+/// Where a file lies that belongs beside a package; beside a package under way it is under way too.
+pub(crate) fn beside(package: &Path, name: &str) -> PathBuf {
+    let under_way = package.file_name().and_then(|n| n.to_str()).is_some_and(|n| n.ends_with(PARTIAL));
+    package.with_file_name(if under_way { format!(".{name}{PARTIAL}") } else { name.to_owned() })
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -54,7 +54,7 @@ pub enum About {
     /// An item of the footprint.
     Item(TraceKey<'static>),
     /// A setting, by its keys in the manifest with dots between them.
-    Setting(&'static str),
+    Setting(String),
 }
 
 /// One thing that is wrong.
@@ -109,8 +109,8 @@ impl Problem {
         self
     }
     /// Adds the setting that it is about: its keys with dots between them.
-    pub fn about_setting(mut self, key: &'static str) -> Self {
-        self.about = Some(About::Setting(key));
+    pub fn about_setting(mut self, key: impl Into<String>) -> Self {
+        self.about = Some(About::Setting(key.into()));
         self
     }
     /// Adds the file that it is about.

@@ -9,11 +9,11 @@ use std::sync::atomic::AtomicBool;
 use upper_shelf_core::content::ContentHash;
 use upper_shelf_core::footprint::*;
 use upper_shelf_core::icons::Icon;
-use upper_shelf_core::manifest::written::{
-    CabinetCompression, Compression, DmgCompression, SetupCompression, TargetName, TargetSettings,
-};
 use upper_shelf_core::payload::{Payload, PayloadFile, Source, feed};
 use upper_shelf_core::platform::Platform;
+use upper_shelf_core::settings::{
+    CabinetCompression, Compression, DmgCompression, Settings, SetupCompression, TargetName,
+};
 use upper_shelf_core::targets::{self, Depth, Job};
 
 /// Text that people write, with everything in it that formats give a meaning.
@@ -195,13 +195,7 @@ prop_compose! {
 
 thread_local!(static ICON: Icon = Icon::plain("works.fernhollow.law"));
 
-fn write(
-    made: &Made,
-    target: TargetName,
-    settings: &TargetSettings,
-    threads: usize,
-    to: &std::path::Path,
-) -> Footprint {
+fn write(made: &Made, target: TargetName, settings: &Settings, threads: usize, to: &std::path::Path) -> Footprint {
     let target = targets::target(target);
     let (carried, _) = target.carry(&made.footprint);
     let icon = ICON.with(Icon::clone);
@@ -235,7 +229,7 @@ fn write(
     carried
 }
 
-fn law(made: &Made, target: TargetName, settings: &TargetSettings) -> Result<(), TestCaseError> {
+fn law(made: &Made, target: TargetName, settings: &Settings) -> Result<(), TestCaseError> {
     let dir = tempfile::tempdir().expect("a folder");
     let package = dir.path().join("package");
     let carried = write(made, target, settings, 2, &package);
@@ -251,18 +245,17 @@ fn law(made: &Made, target: TargetName, settings: &TargetSettings) -> Result<(),
     Ok(())
 }
 
-fn settings(compression: Option<Compression>) -> TargetSettings {
-    let mut settings = TargetSettings::default();
-    settings.appimage.compression = compression;
-    settings.appimage.level = compression.map(|_| 1);
-    settings.appimage.block_size = Some(4096);
-    settings.tar.compression = compression;
-    settings.tar.level = compression.map(|_| 1);
+/// Small blocks, packed quickly.
+fn settings(compression: Compression) -> Settings {
+    let mut settings = Settings::default();
+    (settings.appimage.compression, settings.appimage.level, settings.appimage.block_size) = (compression, 1, 4096);
+    (settings.tar.compression, settings.tar.level) = (compression, 1);
+    settings.dmg.level = 1;
     settings
 }
 
-fn compression() -> impl Strategy<Value = Option<Compression>> {
-    prop_oneof![Just(Some(Compression::Zstd)), Just(Some(Compression::Gzip)), Just(Some(Compression::Xz))]
+fn compression() -> impl Strategy<Value = Compression> {
+    prop_oneof![Just(Compression::Zstd), Just(Compression::Gzip), Just(Compression::Xz)]
 }
 
 /// The same tree with other paths.
@@ -502,26 +495,27 @@ proptest! {
     fn a_zip_is_read_as_it_was_written(made in made()) {
         // Refused before anything is packed, see the target's check.
         prop_assume!(made.footprint.tree.iter().map(Node::path).all(|p| !p.as_str().contains('\\')));
-        law(&made, TargetName::Zip, &settings(None))?;
+        law(&made, TargetName::Zip, &Settings::default())?;
     }
 
     #[test]
     fn an_msi_is_read_as_it_was_written(made in made_for_windows(), compression in 0..3usize) {
-        let mut settings = settings(None);
-        settings.msi.compression = [None, Some(CabinetCompression::Mszip), Some(CabinetCompression::Stored)][compression];
+        let mut settings = settings(Compression::Gzip);
+        let ways = [CabinetCompression::Lzx, CabinetCompression::Mszip, CabinetCompression::Stored];
+        settings.msi.compression = ways[compression];
         law(&made, TargetName::Msi, &settings)?;
     }
 
     #[test]
     fn a_setup_program_is_read_as_it_was_written(made in made_for_windows(), deflate in any::<bool>()) {
-        let mut settings = settings(None);
-        settings.nsis.compression = deflate.then_some(SetupCompression::Deflate);
+        let mut settings = settings(Compression::Gzip);
+        settings.nsis.compression = if deflate { SetupCompression::Deflate } else { SetupCompression::Lzma };
         law(&made, TargetName::Nsis, &settings)?;
     }
 
     #[test]
     fn a_portable_program_is_read_as_it_was_written(made in made_for_windows()) {
-        law(&made, TargetName::Portable, &settings(None))?;
+        law(&made, TargetName::Portable, &Settings::default())?;
     }
 
     #[test]
@@ -530,9 +524,8 @@ proptest! {
     ) {
         let made = for_macos(made, platform, smallest, said);
         prop_assume!(made.is_some());
-        let mut settings = settings(None);
-        settings.dmg.compression = [None, Some(DmgCompression::Lzfse), Some(DmgCompression::None)][compression];
-        settings.dmg.level = Some(1);
+        let mut settings = settings(Compression::Gzip);
+        settings.dmg.compression = [DmgCompression::Zlib, DmgCompression::Lzfse, DmgCompression::None][compression];
         law(&made.expect("assumed"), TargetName::Dmg, &settings)?;
     }
 
@@ -542,8 +535,7 @@ proptest! {
         prop_assume!(made.is_some());
         let made = finished(made.expect("assumed"));
         prop_assume!(!zip || made.footprint.tree.iter().map(Node::path).all(|p| !p.as_str().contains('\\')));
-        let mut settings = settings(None);
-        settings.dmg.level = Some(1);
+        let settings = settings(Compression::Gzip);
         law(&made, if zip { TargetName::Zip } else { TargetName::Dmg }, &settings)?;
     }
 
@@ -554,7 +546,7 @@ proptest! {
         let made = made.expect("assumed");
         prop_assume!(made.footprint.tree.iter().map(Node::path).all(|p| !p.as_str().contains('\\')));
         prop_assume!(!made.footprint.product.name.as_deref().unwrap_or_default().contains('\\'));
-        law(&made, TargetName::Zip, &settings(None))?;
+        law(&made, TargetName::Zip, &Settings::default())?;
     }
 
     #[test]

@@ -5,7 +5,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use upper_shelf_core::content::ContentHash;
 use upper_shelf_core::footprint::RelPath;
-use upper_shelf_core::manifest::written::Modes;
+use upper_shelf_core::payload::Modes;
 use upper_shelf_core::payload::{Layer, PayloadFile, Source, Stamp, feed, gather};
 use upper_shelf_core::platform::{Platform, Selector};
 use upper_shelf_core::problem::{Span, nearest};

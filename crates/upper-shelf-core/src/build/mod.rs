@@ -6,11 +6,11 @@ mod plan;
 
 use crate::content::ContentHash;
 use crate::footprint::{Footprint, RelPath};
-use crate::manifest::written::TargetName;
 use crate::manifest::{Project, lock};
 use crate::payload::feed;
 use crate::platform::Platform;
 use crate::problem::{Failure, Kind, Problem};
+use crate::settings::TargetName;
 use crate::targets::{self, Depth, Job, Loss};
 use partial::{Page, Partial, clear_left_behind};
 use serde::Serialize;
@@ -21,7 +21,6 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
-pub(crate) use partial::beside;
 pub use plan::{Plan, PlannedPackage, Wishes, plan};
 
 /// Hears how far a build is.
@@ -85,14 +84,13 @@ pub fn build(
     clear_left_behind(output);
     let mut built = Vec::new();
     for plan in plans {
-        built.extend(build_platform(project, plan, output, threads, progress)?);
+        built.extend(build_platform(plan, output, threads, progress)?);
     }
     lock::remember(project)?;
     Ok(built)
 }
 
 fn build_platform(
-    project: &Project,
     mut plan: Plan,
     output: &Path,
     threads: usize,
@@ -120,7 +118,7 @@ fn build_platform(
                 beside.lock().unwrap_or_else(PoisonError::into_inner).push((output.join(name), partial));
                 Ok(out)
             },
-            ..plan.job(package, &project.manifest.target)
+            ..plan.job(package)
         };
         let result = out(partial).and_then(|out| targets::target(package.target).write(&job, stream, out));
         if result.is_err() {

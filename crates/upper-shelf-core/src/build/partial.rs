@@ -1,12 +1,9 @@
 //! A package under way: a locked file with a name that says so, which becomes the package when all is well.
 
-use crate::litter::Litter;
+use crate::litter::{Litter, PARTIAL};
 use crate::problem::{Failure, Kind, Problem};
 use std::fs::{self, File};
 use std::path::{Path, PathBuf};
-
-/// How the name of a file ends that is under way.
-pub(super) const PARTIAL: &str = ".upper-shelf-partial";
 
 /// What a killed build left behind is nobody's: its lock went with it.
 pub(super) fn clear_left_behind(output: &Path) {
@@ -16,12 +13,6 @@ pub(super) fn clear_left_behind(output: &Path) {
             let _ = fs::remove_file(entry.path());
         }
     }
-}
-
-/// Where a file lies that belongs beside a package; beside a package under way it is under way too.
-pub(crate) fn beside(package: &Path, name: &str) -> PathBuf {
-    let under_way = package.file_name().and_then(|n| n.to_str()).is_some_and(|n| n.ends_with(PARTIAL));
-    package.with_file_name(if under_way { format!(".{name}{PARTIAL}") } else { name.to_owned() })
 }
 
 /// Opens a file under way for the one build that may write it; nothing if another one does.

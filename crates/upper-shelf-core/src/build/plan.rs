@@ -2,14 +2,14 @@
 
 use crate::footprint::Footprint;
 use crate::icons::Icon;
+use crate::layout;
 use crate::manifest::resolve::{Default, Product};
-use crate::manifest::written::{TargetName, TargetSettings};
 use crate::manifest::{Project, lock};
-use crate::payload::brand::brand;
-use crate::payload::{Payload, PayloadFile, gather, kinds, launcher, universal};
+use crate::payload::{Payload, PayloadFile, gather};
 use crate::platform::Platform;
 use crate::problem::{Failure, Kind, Problem};
-use crate::targets::{self, Job, Loss, bundle};
+use crate::settings::TargetName;
+use crate::targets::{self, Job, Loss};
 use std::path::PathBuf;
 
 /// What the caller wants, and what it knows of the machine.
@@ -79,18 +79,12 @@ impl Plan {
     }
 
     /// What a package would be written from; nothing can be written beside it.
-    pub fn job<'j>(&'j self, package: &'j PlannedPackage, settings: &'j TargetSettings) -> Job<'j> {
-        job(&self.product, self.files(package), &package.carried, &self.icon, settings)
+    pub fn job<'j>(&'j self, package: &'j PlannedPackage) -> Job<'j> {
+        job(&self.product, self.files(package), &package.carried, &self.icon)
     }
 }
 
-fn job<'j>(
-    product: &'j Product,
-    files: &'j [PayloadFile],
-    footprint: &'j Footprint,
-    icon: &'j Icon,
-    settings: &'j TargetSettings,
-) -> Job<'j> {
+fn job<'j>(product: &'j Product, files: &'j [PayloadFile], footprint: &'j Footprint, icon: &'j Icon) -> Job<'j> {
     Job {
         footprint,
         files,
@@ -99,7 +93,7 @@ fn job<'j>(
         wizard: &product.wizard,
         time: product.time,
         file_name: &product.file_name,
-        settings,
+        settings: &product.settings,
         threads: 1,
         beside: &|_| Err(Failure::new(Kind::Problems, Problem::error("nothing is written by a plan"))),
     }
@@ -143,16 +137,8 @@ pub fn plan(project: &Project, wishes: &Wishes) -> Result<Vec<Plan>, Failure> {
                 Icon::plain("")
             }
         };
-        found.extend(universal::join(&mut payload));
-        found.extend(can_be_started(project, &mut product, &mut payload));
-        found.extend(brand_programs(project, &product, &mut payload, &icon));
-        found.extend(launchers(project, &mut product, &mut payload, &icon));
-        if platform.system() == crate::platform::System::Macos {
-            smallest_system(&mut product, &payload);
-            found.extend(bundle::finished::complete(&mut product, &mut payload, &icon));
-        }
-        let icons = if platform.system() == crate::platform::System::Linux { icon.images() } else { Vec::new() };
-        let (footprint, more) = product.lay_out(&payload, &icons);
+        found.extend(layout::prepare(project, &mut product, &mut payload, &icon));
+        let (footprint, more) = layout::lay_out(&product, &payload, &icon);
         // Without its layers a payload's gaps say nothing new.
         if !found.iter().any(Problem::is_error) {
             found.extend(more);
@@ -167,7 +153,7 @@ pub fn plan(project: &Project, wishes: &Wishes) -> Result<Vec<Plan>, Failure> {
         }
         let all_names = payload.with_further_names();
         let files = all_names.as_deref().unwrap_or(&payload.files);
-        let packages = planned_packages(project, &product, files, &footprint, &icon, &mut found);
+        let packages = planned_packages(&product, files, &footprint, &icon, &mut found);
         let mut defaults = product.defaults.clone();
         defaults.extend(chosen.clone());
         let found = found.into_iter().map(|problem| product.located(problem, &project.source));
@@ -197,66 +183,7 @@ pub fn plan(project: &Project, wishes: &Wishes) -> Result<Vec<Plan>, Failure> {
     Err(Failure { kind: Kind::Problems, problems: said })
 }
 
-/// Looks at what people start: by content, and with the right to be started.
-fn can_be_started(project: &Project, product: &mut Product, payload: &mut Payload) -> Vec<Problem> {
-    let at = |key: &str| project.manifest.program.iter().position(|p| p.key == key);
-    let span = |key: &str| at(key).and_then(|n| project.source.span(&format!("program.{n}.file")));
-    let mut said = Vec::new();
-    let problems = kinds::check(&product.footprint.programs, payload, product.platform, &span, &mut |key, why| {
-        let key = at(key).map_or_else(|| key.to_owned(), |n| format!("program.{n}.file"));
-        said.push(Default { key, value: "mode 755".into(), why });
-    });
-    product.defaults.extend(said);
-    problems
-}
-
-/// The smallest macOS, where the manifest is silent: what the code was built for.
-fn smallest_system(product: &mut Product, payload: &Payload) {
-    if product.footprint.install.minimum_macos.is_some() {
-        return;
-    }
-    if let Some(version) = bundle::code::smallest_system(&payload.files, product.platform) {
-        let why = "the code in the payload was built for it".into();
-        product.defaults.push(Default { key: "install.smallest-macos".into(), value: version.to_string(), why });
-        product.footprint.install.minimum_macos = version.to_string().parse().ok();
-    }
-}
-
-/// Puts icon and version into the programs that the manifest names for it.
-fn brand_programs(project: &Project, product: &Product, payload: &mut Payload, icon: &Icon) -> Vec<Problem> {
-    if product.platform.system() != crate::platform::System::Windows {
-        return Vec::new();
-    }
-    let mut found = Vec::new();
-    for (n, written) in project.manifest.program.iter().enumerate().filter(|(_, p)| p.brand) {
-        let span = project.source.span(&format!("program.{n}.brand"));
-        if let Some(program) = product.footprint.program(&written.key) {
-            let problems = brand(payload, &program.file, &product.footprint.product, icon);
-            found.extend(problems.into_iter().map(|p| p.at(span.clone())));
-        }
-    }
-    found
-}
-
-/// Puts launchers for Windows into the payload; their programs are the launchers from then on.
-fn launchers(project: &Project, product: &mut Product, payload: &mut Payload, icon: &Icon) -> Vec<Problem> {
-    if product.platform.system() != crate::platform::System::Windows {
-        return Vec::new();
-    }
-    let mut found = Vec::new();
-    for (n, written) in project.manifest.program.iter().enumerate() {
-        let Some(path) = &written.launcher else { continue };
-        let span = project.source.span(&format!("program.{n}.launcher"));
-        let Some(mut program) = product.footprint.program(&written.key).cloned() else { continue };
-        let problems = launcher::add(payload, product.platform, path, &mut program, &product.footprint.product, icon);
-        found.extend(problems.into_iter().map(|p| p.at(span.clone())));
-        product.footprint.programs.extend([program]);
-    }
-    found
-}
-
 fn planned_packages(
-    project: &Project,
     product: &Product,
     files: &[PayloadFile],
     footprint: &Footprint,
@@ -267,12 +194,8 @@ fn planned_packages(
     for &name in &product.targets {
         let target = targets::target(name);
         let (carried, losses) = target.carry(footprint);
-        let settings = &project.manifest.target;
-        let job = job(product, files, &carried, icon, settings);
-        for problem in target.check(&job) {
-            found.push(problem);
-        }
-        let file_name = format!("{}{}", product.file_name, target.ending(settings));
+        found.extend(target.check(&job(product, files, &carried, icon)));
+        let file_name = format!("{}{}", product.file_name, target.ending(&product.settings));
         packages.push(PlannedPackage { target: name, file_name, carried, losses });
     }
     packages

@@ -111,7 +111,7 @@ fn through(path: &RelPath, links: &HashSet<String>, folded: impl Fn(&str) -> Str
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::manifest::written::TargetName;
+    use crate::settings::TargetName;
 
     fn of(entries: &[(&str, Option<&str>)]) -> Footprint {
         let tree = entries.iter().map(|(path, target)| {

@@ -37,3 +37,21 @@ pub struct Identity {
     #[serde(skip_serializing_if = "Vec::is_empty", default)]
     pub categories: Vec<String>,
 }
+
+/// A name as part of a file's name: no spaces, nothing that a shell or a web address gives a meaning.
+pub fn file_name_of(name: &str) -> String {
+    let kept: String = name.chars().map(|c| if c.is_alphanumeric() || "._+".contains(c) { c } else { '-' }).collect();
+    let words: Vec<&str> = kept.split('-').filter(|w| !w.is_empty()).collect();
+    words.join("-")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn names_of_files_have_nothing_that_a_shell_minds() {
+        assert_eq!(file_name_of("Nectar Map & Co."), "Nectar-Map-Co.");
+        assert_eq!(file_name_of("Bienen-Stöcke"), "Bienen-Stöcke");
+    }
+}

@@ -28,7 +28,7 @@ use crate::content::ContentHash;
 use crate::platform::Platform;
 pub use difference::{Change, Difference, FieldChange};
 pub use foreign::Foreign;
-pub use identity::Identity;
+pub use identity::{Identity, file_name_of};
 pub use items::{
     Choice, EnvironmentAction, FileType, Font, IconForm, IconImage, LinkScheme, Node, Place, Program, Shortcut,
     Variable, WorkingFolder,

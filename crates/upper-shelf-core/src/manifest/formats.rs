@@ -2,29 +2,10 @@
 //! disk images. As in `written`, the reference's text is these types' comments.
 
 use crate::footprint::Reason;
+use crate::settings::{CabinetCompression, CabinetPlace, Compression, DmgCompression, SettingsPlace, SetupCompression};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
-
-/// A package format.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Deserialize, Serialize, JsonSchema)]
-#[serde(rename_all = "kebab-case")]
-pub enum TargetName {
-    /// One file for Linux that starts without being installed.
-    Appimage,
-    /// An archive for every system.
-    Zip,
-    /// An archive for every system; for Linux with scripts that install and uninstall.
-    Tar,
-    /// A Windows Installer package.
-    Msi,
-    /// A setup program for Windows, in the NSIS format.
-    Nsis,
-    /// One program for Windows that runs without being installed.
-    Portable,
-    /// A disk image for macOS, with an application bundle in it.
-    Dmg,
-}
 
 /// What only one format has.
 #[derive(Debug, Clone, Default, Deserialize, JsonSchema)]
@@ -206,20 +187,6 @@ pub struct DmgSettings {
     pub level: Option<u32>,
 }
 
-/// How a disk image is packed.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize, JsonSchema)]
-#[serde(rename_all = "kebab-case")]
-pub enum DmgCompression {
-    /// Read by every macOS.
-    Zlib,
-    /// Quick to read; since OS X 10.11.
-    Lzfse,
-    /// Smaller, slow to read.
-    Bzip2,
-    /// Not packed.
-    None,
-}
-
 /// What setup programs and portable programs have.
 #[derive(Debug, Clone, Default, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
@@ -232,16 +199,6 @@ pub struct NsisSettings {
     pub dictionary_megabytes: Option<u32>,
 }
 
-/// How a setup program's files are packed.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize, JsonSchema)]
-#[serde(rename_all = "kebab-case")]
-pub enum SetupCompression {
-    /// Smallest.
-    Lzma,
-    /// Fast to pack and to install.
-    Deflate,
-}
-
 /// What only portable programs have; they are packed as `[target.nsis]` says.
 #[derive(Debug, Clone, Default, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
@@ -251,16 +208,6 @@ pub struct PortableSettings {
     /// Where the program keeps its settings: `usual` (default), or `beside` the portable program, in a folder that
     /// stands for the person's own while it runs.
     pub settings: Option<SettingsPlace>,
-}
-
-/// Where a portable program keeps its settings.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize, JsonSchema)]
-#[serde(rename_all = "kebab-case")]
-pub enum SettingsPlace {
-    /// Where the system has them.
-    Usual,
-    /// Beside the portable program.
-    Beside,
 }
 
 /// What only Windows Installer packages have.
@@ -281,28 +228,6 @@ pub struct MsiSettings {
     pub cabinet_megabytes: Option<u64>,
     /// The code page of its texts, such as 1252; default: 1252 if it holds them all, else 65001 (UTF-8).
     pub code_page: Option<u32>,
-}
-
-/// How cabinets are packed.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize, JsonSchema)]
-#[serde(rename_all = "kebab-case")]
-pub enum CabinetCompression {
-    /// Smallest.
-    Lzx,
-    /// Fast to pack.
-    Mszip,
-    /// Not packed.
-    Stored,
-}
-
-/// Where the cabinets of a Windows Installer package are.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize, JsonSchema)]
-#[serde(rename_all = "kebab-case")]
-pub enum CabinetPlace {
-    /// In the package.
-    Inside,
-    /// In files of their own, which have to lie beside the package.
-    Beside,
 }
 
 /// What only AppImages have.
@@ -339,16 +264,4 @@ pub struct TarSettings {
     /// How hard; default 6 for `gzip` and `xz`, 9 for `zstd`.
     #[schemars(range(min = 0, max = 22))]
     pub level: Option<u32>,
-}
-
-/// A compression.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize, JsonSchema)]
-#[serde(rename_all = "kebab-case")]
-pub enum Compression {
-    /// Known everywhere.
-    Gzip,
-    /// Small, and by far the fastest to unpack.
-    Zstd,
-    /// Smallest, slow.
-    Xz,
 }

@@ -1,7 +1,6 @@
 //! The manifest: as people write it ([`written`]), checked with every problem at once ([`read`](mod@read)), and resolved
 //! for a platform with every default explained ([`resolve`](mod@resolve)).
 
-pub mod dates;
 mod formats;
 pub mod lock;
 pub mod read;

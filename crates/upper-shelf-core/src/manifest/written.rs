@@ -2,14 +2,15 @@
 //! reference page are made from them, and their doc comments are the reference's text.
 
 pub use super::formats::{
-    AppimageSettings, Bundle, CabinetCompression, CabinetPlace, Compression, DiskImage, DiskImageFile, DmgCompression,
-    DmgSettings, ListValue, MsiSettings, NsisSettings, PortableSettings, SettingsPlace, SetupCompression, TarSettings,
-    TargetName, TargetSettings, ZipSettings,
+    AppimageSettings, Bundle, DiskImage, DiskImageFile, DmgSettings, ListValue, MsiSettings, NsisSettings,
+    PortableSettings, TarSettings, TargetSettings, ZipSettings,
 };
 use crate::footprint::{
     Downgrade, EnvironmentAction, Place, RegistryRoot, RegistryValue, RegistryView, Scope, ServiceStart, Upgrade,
 };
+use crate::payload::Modes;
 use crate::platform::{Platform, Selector};
+use crate::settings::TargetName;
 use schemars::JsonSchema;
 use serde::Deserialize;
 use std::collections::BTreeMap;
@@ -176,21 +177,6 @@ pub struct Layer {
     pub executable: Vec<String>,
     /// Only for these platforms; default: all.
     pub platforms: Option<Vec<Selector>>,
-}
-
-/// How permission bits are taken.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Deserialize, JsonSchema)]
-#[serde(rename_all = "kebab-case")]
-pub enum Modes {
-    /// 755 for folders and what its owner may run (for Windows: what is named `.exe`), 644 for the rest: the same on every
-    /// build machine that has modes.
-    #[default]
-    Usual,
-    /// As they are on disk.
-    Exact,
-    /// 755 for programs and scripts, recognised by content, and 644 for the rest: the same where files have no modes
-    /// (Windows), whose `usual` this is.
-    Content,
 }
 
 /// Something that people start.

@@ -1,8 +1,8 @@
 //! Looks through the layers, in their order, and lays them over each other. Reads no file's bytes.
 
+use super::Modes;
 use super::{Layer, Payload, PayloadFile, Source, Stamp, names};
 use crate::footprint::{Node, RelPath};
-use crate::manifest::written::Modes;
 use crate::platform::{Platform, System};
 use crate::problem::Problem;
 use globset::{GlobBuilder, GlobSet, GlobSetBuilder};
@@ -367,7 +367,7 @@ impl Walk<'_> {
 
 /// Whether a file is one that is started: a program or a script, by its first bytes.
 fn is_started(path: &Path) -> bool {
-    use crate::scan::{FileKind as K, recognise};
+    use crate::recognise::{FileKind as K, recognise};
     matches!(recognise(path), Some(K::ElfProgram(_) | K::MachOProgram(_) | K::PeProgram(..) | K::Script))
 }
 

@@ -5,7 +5,7 @@ use super::{Payload, Source};
 use crate::footprint::{Node, Program};
 use crate::platform::{Platform, System};
 use crate::problem::{Problem, Span};
-use crate::scan::{FileKind, recognise};
+use crate::recognise::{FileKind, recognise};
 
 /// Extensions of files that may hold code, so that not every file of a payload is opened.
 const CODE: [&str; 9] = ["exe", "dll", "so", "dylib", "node", "pyd", "jnilib", "bin", "bundle"];

@@ -10,9 +10,10 @@ pub mod names;
 pub(crate) mod universal;
 
 use crate::footprint::{Node, RelPath};
-use crate::manifest::written::Modes;
 use crate::problem::Span;
 pub use gather::{gather, patterns};
+use schemars::JsonSchema;
+use serde::Deserialize;
 use std::collections::HashMap;
 use std::path::PathBuf;
 use std::sync::Arc;
@@ -111,6 +112,21 @@ impl PayloadFile {
             }
         }
     }
+}
+
+/// How permission bits are taken.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Modes {
+    /// 755 for folders and what its owner may run (for Windows: what is named `.exe`), 644 for the rest: the same on every
+    /// build machine that has modes.
+    #[default]
+    Usual,
+    /// As they are on disk.
+    Exact,
+    /// 755 for programs and scripts, recognised by content, and 644 for the rest: the same where files have no modes
+    /// (Windows), whose `usual` this is.
+    Content,
 }
 
 /// The files of one platform.

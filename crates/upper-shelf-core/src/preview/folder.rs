@@ -2,8 +2,8 @@
 
 use super::{Picture, Pictures, pictures, review};
 use crate::build::Plan;
-use crate::manifest::written::{TargetName, TargetSettings};
 use crate::problem::{Failure, Kind, Problem};
+use crate::settings::TargetName;
 use ordered_pool::OrderedPool;
 use std::path::{Path, PathBuf};
 
@@ -44,9 +44,9 @@ pub struct Drawing {
 ///
 /// # Errors
 /// A language that no wizard speaks, nothing that could be drawn, a package that can't be laid out, the medium.
-pub fn folder(plans: Vec<Plan>, settings: &TargetSettings, wanted: Wanted, folder: &Path) -> Result<Drawing, Failure> {
+pub fn folder(plans: Vec<Plan>, wanted: Wanted, folder: &Path) -> Result<Drawing, Failure> {
     languages_are_there(wanted.languages, &plans)?;
-    let (shown, Pictures { pictures, warnings }) = chosen(plans, settings, wanted)?;
+    let (shown, Pictures { pictures, warnings }) = chosen(plans, wanted)?;
     if pictures.is_empty() {
         let problem = Problem::error("there is nothing to draw");
         let problem = problem.why("only msi and nsis have wizards, and only dmg has a window");
@@ -60,7 +60,7 @@ pub fn folder(plans: Vec<Plan>, settings: &TargetSettings, wanted: Wanted, folde
 }
 
 /// The plans that have something to show, their pictures, and each warning once.
-fn chosen(plans: Vec<Plan>, settings: &TargetSettings, wanted: Wanted) -> Result<(Vec<Plan>, Pictures), Failure> {
+fn chosen(plans: Vec<Plan>, wanted: Wanted) -> Result<(Vec<Plan>, Pictures), Failure> {
     let mut all = Pictures::default();
     let mut seen: Vec<TargetName> = Vec::new();
     let mut shown: Vec<Plan> = Vec::new();
@@ -70,7 +70,7 @@ fn chosen(plans: Vec<Plan>, settings: &TargetSettings, wanted: Wanted) -> Result
             if !wanted.every_platform && seen.contains(&package.target) {
                 continue;
             }
-            let drawn = pictures(&plan, package, settings, wanted.languages)?;
+            let drawn = pictures(&plan, package, wanted.languages)?;
             if drawn.pictures.is_empty() {
                 continue;
             }

@@ -9,9 +9,9 @@ mod window;
 use crate::build::{Plan, PlannedPackage};
 use crate::font;
 use crate::icons::{Icon, rendered};
-use crate::manifest::written::{TargetName, TargetSettings};
 use crate::platform::Platform;
 use crate::problem::{Failure, Kind, Problem};
+use crate::settings::TargetName;
 use crate::targets::{dmg, nsis};
 use crate::wizard::{self, Language};
 use image::{ImageEncoder, RgbaImage};
@@ -204,17 +204,12 @@ impl Pictures {
 ///
 /// # Errors
 /// The package can't be laid out.
-pub fn pictures(
-    plan: &Plan,
-    package: &PlannedPackage,
-    settings: &TargetSettings,
-    languages: &[String],
-) -> Result<Pictures, Failure> {
+pub fn pictures(plan: &Plan, package: &PlannedPackage, languages: &[String]) -> Result<Pictures, Failure> {
     let all = match package.target {
         TargetName::Msi => wizard::pages(&package.carried, &plan.product.wizard),
         TargetName::Nsis => nsis::shown(&package.carried, &plan.product.wizard),
         TargetName::Dmg => {
-            let shown = dmg::shown(&plan.job(package, settings)).map_err(|e| {
+            let shown = dmg::shown(&plan.job(package)).map_err(|e| {
                 let problem = Problem::error("the disk image can't be laid out").why(e.to_string());
                 Failure::new(Kind::Problems, problem)
             })?;

@@ -5,9 +5,9 @@ use super::{Drawn, FRAME, Inset, Picture, Rect, TITLE, box_, hex, line, rect};
 use crate::build::{Plan, PlannedPackage};
 use crate::font::{cut, width, wrap};
 use crate::footprint::{Choice, Footprint, Scope};
-use crate::manifest::written::TargetName;
 use crate::platform::Platform;
 use crate::problem::Problem;
+use crate::settings::TargetName;
 use crate::wizard::{Control, Kind, Language, Page, RADIO_HEIGHT, RADIO_PITCH, Wizard};
 
 /// Letters of 9 points at the usual density.

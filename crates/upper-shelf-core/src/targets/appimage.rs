@@ -8,10 +8,10 @@ use super::linux_desktop::Desktop;
 use super::{Depth, Format, Job, Loss, Target, Visit, damaged, linux_desktop, not_executable, unsupported, unwritten};
 use crate::content::ContentHash;
 use crate::footprint::{Footprint, Foreign, IconImage, Identity, Node, Place, RelPath};
-use crate::manifest::written::{AppimageSettings, Compression, TargetName, TargetSettings};
 use crate::payload::feed::{Part, Stream};
 use crate::platform::Platform;
 use crate::problem::{Failure, Problem};
+use crate::settings::{Appimage, Compression, Settings, TargetName};
 use squashfs::codec::Codec;
 use squashfs::read::{Image, Inode, Kind as InodeKind, Limits};
 use squashfs::write::{Fragments, Meta, Options, Special, Writer};
@@ -71,7 +71,7 @@ impl Target for AppImage {
         TargetName::Appimage
     }
 
-    fn ending(&self, _: &TargetSettings) -> &'static str {
+    fn ending(&self, _: &Settings) -> &'static str {
         ".AppImage"
     }
 
@@ -142,11 +142,12 @@ impl Target for AppImage {
             Some(_) => problems.extend(not_executable(job.footprint)),
         }
         if let Err(why) = options(&job.settings.appimage, 0, 1) {
-            problems.push(Problem::error(format!("[target.appimage] {why}")));
+            problems.push(Problem::error(format!("[target.appimage] {why}")).about_setting("target.appimage"));
         }
         let information = job.settings.appimage.update_information.as_deref().unwrap_or_default();
         if information.len() >= 1024 {
-            problems.push(Problem::error("the update information has more than 1023 bytes"));
+            let problem = Problem::error("the update information has more than 1023 bytes");
+            problems.push(problem.about_setting("target.appimage.update-information"));
         }
         problems
     }
@@ -227,17 +228,17 @@ fn elf_end(head: &[u8; 64]) -> Option<u64> {
     number(40, 8).checked_add(number(58, 2) * number(60, 2))
 }
 
-fn options(settings: &AppimageSettings, time: u32, threads: usize) -> Result<Options, String> {
-    let codec = match settings.compression.unwrap_or(Compression::Zstd) {
-        Compression::Gzip => Codec::Gzip { level: settings.level.unwrap_or(9) },
-        Compression::Zstd => Codec::Zstd { level: settings.level.unwrap_or(9) },
-        Compression::Xz => Codec::Xz { level: settings.level.unwrap_or(6) },
+fn options(settings: &Appimage, time: u32, threads: usize) -> Result<Options, String> {
+    let codec = match settings.compression {
+        Compression::Gzip => Codec::Gzip { level: settings.level },
+        Compression::Zstd => Codec::Zstd { level: settings.level },
+        Compression::Xz => Codec::Xz { level: settings.level },
     };
     if !codec.levels().contains(&codec.level()) {
         let levels = codec.levels();
         return Err(format!("`level` goes from {} to {} for this compression", levels.start(), levels.end()));
     }
-    let block_size = settings.block_size.unwrap_or(1 << 20);
+    let block_size = settings.block_size;
     if !block_size.is_power_of_two() || !(4096..=1 << 20).contains(&block_size) {
         return Err("`block-size` is a power of two from 4096 to 1048576".into());
     }

@@ -16,11 +16,11 @@ mod read_only;
 use crate::content::ContentHash;
 use crate::footprint::{Footprint, Item, List, Node, Program, RegistryRoot, RelPath, Scope, Trace};
 use crate::icons::Icon;
-use crate::manifest::written::{TargetName, TargetSettings};
 use crate::payload::PayloadFile;
 use crate::payload::feed::Stream;
 use crate::platform::System;
 use crate::problem::{Failure, Kind, Problem};
+use crate::settings::{DiskImage, Settings, TargetName};
 use serde::Serialize;
 use std::collections::HashMap;
 use std::fs::File;
@@ -46,7 +46,7 @@ pub struct Job<'j> {
     /// The picture.
     pub icon: &'j Icon,
     /// The window of disk images.
-    pub disk_image: &'j dmg::Plan,
+    pub disk_image: &'j DiskImage,
     /// The wizard, for formats that have one.
     pub wizard: &'j crate::wizard::Wizard,
     /// Seconds since 1970 that everything inside bears.
@@ -54,7 +54,7 @@ pub struct Job<'j> {
     /// The package's name without its ending.
     pub file_name: &'j str,
     /// What only one format has.
-    pub settings: &'j TargetSettings,
+    pub settings: &'j Settings,
     /// Threads that pack.
     pub threads: usize,
     /// Makes a file that belongs beside the package; it gets its name together with the package.
@@ -116,7 +116,7 @@ pub trait Target: Format {
     fn target(&self) -> TargetName;
 
     /// The end of its files' names, with the dot.
-    fn ending(&self, settings: &TargetSettings) -> &'static str;
+    fn ending(&self, settings: &Settings) -> &'static str;
 
     /// What of a footprint it carries, and what not.
     fn carry(&self, footprint: &Footprint) -> (Footprint, Vec<Loss>);
@@ -157,21 +157,6 @@ static READ_ONLY: [&dyn Format; 2] = [&read_only::Cabinet, &read_only::Program];
 /// If [`TARGETS`] lacks it.
 pub fn target(name: TargetName) -> &'static dyn Target {
     *TARGETS.iter().find(|t| t.target() == name).expect("every name has its target")
-}
-
-impl TargetName {
-    /// Its name in manifests.
-    pub fn name(self) -> &'static str {
-        match self {
-            Self::Appimage => "appimage",
-            Self::Zip => "zip",
-            Self::Tar => "tar",
-            Self::Msi => "msi",
-            Self::Nsis => "nsis",
-            Self::Portable => "portable",
-            Self::Dmg => "dmg",
-        }
-    }
 }
 
 /// Reads a package of any known format; gives its format too.

@@ -8,7 +8,8 @@ use upper_shelf_core::footprint::text_bytes;
 use upper_shelf_core::manifest::FILE_NAME;
 use upper_shelf_core::platform::Platform;
 use upper_shelf_core::problem::Problem;
-use upper_shelf_core::scan::{self, FileKind, Scan};
+use upper_shelf_core::recognise::FileKind;
+use upper_shelf_core::scan::{self, Scan};
 use upper_shelf_core::{Failure, Kind};
 
 /// Look through a folder of built files and write a short manifest that builds as it is

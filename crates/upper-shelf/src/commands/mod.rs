@@ -15,9 +15,9 @@ pub mod shell;
 use crate::output::Output;
 use std::path::{Path, PathBuf};
 use upper_shelf_core::build::{Plan, Wishes};
-use upper_shelf_core::manifest::written::TargetName;
 use upper_shelf_core::manifest::{self, Project};
 use upper_shelf_core::platform::Platform;
+use upper_shelf_core::settings::TargetName;
 use upper_shelf_core::{Failure, build as core};
 
 /// What several commands take: the manifest, and a choice of what is built.

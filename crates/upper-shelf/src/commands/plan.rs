@@ -74,10 +74,11 @@ fn show(plan: &Plan, out: &Output) {
             out.aside(&format!("    {}: {}", loss.what, loss.why));
         }
     }
-    if !plan.defaults.is_empty() {
+    let defaults = plan.defaults.iter().filter(|d| out.verbose || !d.is_detail);
+    if defaults.clone().next().is_some() {
         out.line("");
         out.heading("defaults taken");
-        for default in &plan.defaults {
+        for default in defaults {
             out.line(format!("  {} = {}", default.key, default.value));
             out.aside(&format!("    {}", default.why));
         }

@@ -5,10 +5,10 @@ use crate::exit::Code;
 use crate::output::Output;
 use serde::Serialize;
 use std::path::PathBuf;
-use upper_shelf_core::manifest::written::TargetName;
 use upper_shelf_core::platform::Platform;
 use upper_shelf_core::preview::{self, Drawing, Drawn, Wanted};
 use upper_shelf_core::problem::{Failure, Problem};
+use upper_shelf_core::settings::TargetName;
 
 /// Draw what people will see: each page of the wizards, the window of the disk image; one page with all of it for review
 #[derive(Debug, clap::Args)]
@@ -49,13 +49,13 @@ struct Made {
 }
 
 pub fn run(args: Args, out: &mut Output) -> Result<Code, Failure> {
-    let (project, plans) = super::load(&args.project, out)?;
+    let (_, plans) = super::load(&args.project, out)?;
     let wanted = Wanted {
         languages: &args.language,
         every_platform: !args.project.platform.is_empty(),
         threads: std::thread::available_parallelism().map_or(1, usize::from),
     };
-    let Drawing { page, made, warnings } = preview::folder(plans, &project.manifest.target, wanted, &args.output)?;
+    let Drawing { page, made, warnings } = preview::folder(plans, wanted, &args.output)?;
     out.warnings(&warnings);
     if out.json {
         let pictures = made.into_iter().map(of).collect();

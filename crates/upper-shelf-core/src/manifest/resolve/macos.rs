@@ -2,9 +2,6 @@
 
 use super::Resolver;
 use crate::footprint::{BundleRules, Footprint, JsonText, SystemVersion};
-use crate::manifest::written::TargetName;
-use crate::targets::bundle;
-use crate::targets::dmg::{self, Plan};
 use std::collections::BTreeMap;
 
 impl Resolver<'_> {
@@ -38,13 +35,6 @@ impl Resolver<'_> {
                 self.problem(&format!("bundle.names.{language}"), what, "", "leave the language out");
             }
         }
-        for key in written.keys.keys() {
-            if let Some(from) = bundle::list::written_from(key) {
-                let what = format!("the key {key} can't be given here");
-                let why = format!("it is written from {from}");
-                self.problem(&format!("bundle.keys.{key}"), what, &why, format!("{from}, and not bundle.keys.{key}"));
-            }
-        }
         let mut reasons = BTreeMap::new();
         for (reason, text) in written.reasons.given() {
             let key = reason.name();
@@ -64,54 +54,5 @@ impl Resolver<'_> {
             names: written.names.clone(),
             keys: written.keys.iter().map(|(key, value)| (key.clone(), json(value))).collect(),
         }
-    }
-
-    /// A file that the window needs.
-    fn beside(&mut self, key: &str, path: &str) -> Vec<u8> {
-        crate::input::read(&self.project.folder.join(path)).unwrap_or_else(|e| {
-            self.problem(key, format!("{path} can't be read"), &e.to_string(), "a file beside the manifest");
-            Vec::new()
-        })
-    }
-
-    /// The window of disk images, with the files that it names.
-    pub(super) fn disk_image(&mut self) -> Plan {
-        let written = &self.project.manifest.disk_image;
-        let mut plan = Plan::of(written);
-        let build = &self.project.manifest.targets.build;
-        let builds = build.as_ref().is_none_or(|b| b.contains(&TargetName::Dmg));
-        if builds {
-            if written.window.is_none() {
-                let size = format!("[{}, {}]", plan.size.0, plan.size.1);
-                self.default("disk-image.window", &size, "room for two symbols and an arrow between them");
-            }
-            if written.background.is_none() {
-                let what = "a drawing in the colour of the icon";
-                self.default("disk-image.background", what, "no picture is named");
-            }
-        }
-        let languages = self.project.manifest.wizard.languages.clone().unwrap_or_default();
-        let language = languages.first().map_or("en", String::as_str);
-        plan.word = written.word.clone().or_else(|| dmg::drag(language).map(str::to_owned)).filter(|w| !w.is_empty());
-        if let Some(word) = plan.word.clone().filter(|_| written.background.is_none()) {
-            let why_not = plan.word_has_no_room();
-            match (&written.word, why_not) {
-                (Some(_), Some(why)) => {
-                    self.problem("disk-image.word", format!("the words {word:?} can't be drawn"), &why, "word = \"\"");
-                }
-                (None, Some(_)) => plan.word = None,
-                (None, None) if builds => {
-                    self.default("disk-image.word", &format!("{word:?}"), "in the first language of the wizard");
-                }
-                (_, None) => {}
-            }
-        }
-        plan.background = written.background.as_ref().map(|path| self.beside("disk-image.background", path));
-        for (n, file) in written.file.iter().enumerate() {
-            let bytes = self.beside(&format!("disk-image.file.{n}.from"), &file.from);
-            let name = file.from.rsplit(['/', '\\']).next().unwrap_or_default().to_owned();
-            plan.files.push((name, bytes, (file.at[0], file.at[1])));
-        }
-        plan
     }
 }

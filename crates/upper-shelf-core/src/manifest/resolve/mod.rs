@@ -3,18 +3,20 @@
 
 mod common;
 mod macos;
-pub(crate) mod windows;
+mod settings;
+mod windows;
 
 use super::Project;
-use super::dates::seconds_of;
 use super::read::Source;
-use super::written::{self, TargetName};
-use crate::footprint::{Footprint, IconImage, Identity, Item, List, RelPath, Trace, TraceKey};
-use crate::payload::{Layer, Payload};
+use super::written;
+use crate::dates::seconds_of;
+use crate::footprint::{Footprint, Identity, Item, List, RelPath, Trace, TraceKey, file_name_of};
+use crate::payload::Layer;
 use crate::platform::{Platform, Selector, System};
-use crate::problem::{About, Problem, Span, nearest};
+use crate::problem::{About, Problem, Span};
+use crate::settings::{DiskImage, Settings, TargetName};
 use serde::Serialize;
-use std::collections::{BTreeMap, BTreeSet, HashSet};
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::PathBuf;
 
 /// A default that was taken, and why.
@@ -26,6 +28,9 @@ pub struct Default {
     pub value: String,
     /// Why this one.
     pub why: String,
+    /// Whether it is only shown to whoever wants to see each decision.
+    #[serde(skip)]
+    pub is_detail: bool,
 }
 
 /// The icon's file, and where it is written.
@@ -67,8 +72,10 @@ pub struct Product {
     pub keep_changed: Vec<String>,
     /// The wizard.
     pub wizard: crate::wizard::Wizard,
+    /// What only one format has.
+    pub settings: Settings,
     /// The window of disk images.
-    pub disk_image: crate::targets::dmg::Plan,
+    pub disk_image: DiskImage,
     /// The packages' formats.
     pub targets: Vec<TargetName>,
     /// Seconds since 1970 that all files inside packages bear.
@@ -92,6 +99,7 @@ impl Project {
             key: "targets.platforms".into(),
             value: platforms.iter().map(|p| p.name()).collect::<Vec<_>>().join(", "),
             why: why.into(),
+            is_detail: false,
         };
         let names_one = self.manifest.layer.iter().any(|l| match &l.from {
             written::PerPlatform::Same(from) => from.contains("{platform}"),
@@ -155,9 +163,9 @@ impl Project {
         let keep_changed = if windows { m.install.keep_changed.clone() } else { Vec::new() };
         let choices = m.choice.iter().map(|c| (c.key.clone(), c.files.clone())).collect();
         let wizard = if platform.system() == System::Windows { r.wizard() } else { crate::wizard::Wizard::default() };
-        let disk_image =
-            if platform.system() == System::Macos { r.disk_image() } else { crate::targets::dmg::Plan::default() };
         let targets = r.targets();
+        let settings = r.settings(&targets);
+        let disk_image = if platform.system() == System::Macos { r.disk_image(&targets) } else { DiskImage::default() };
         let time = r.time(epoch);
         let pattern = m.targets.file_name.clone().unwrap_or_else(|| {
             r.default("targets.file-name", "{name}-{version}-{platform}", "upload rules find packages by such names");
@@ -185,6 +193,7 @@ impl Project {
                 choices,
                 keep_changed,
                 wizard,
+                settings,
                 disk_image,
                 targets,
                 time,
@@ -194,13 +203,6 @@ impl Project {
             problems,
         )
     }
-}
-
-/// A name as part of a file's name: no spaces, nothing that a shell or a web address gives a meaning.
-pub fn file_name_of(name: &str) -> String {
-    let kept: String = name.chars().map(|c| if c.is_alphanumeric() || "._+".contains(c) { c } else { '-' }).collect();
-    let words: Vec<&str> = kept.split('-').filter(|w| !w.is_empty()).collect();
-    words.join("-")
 }
 
 struct Resolver<'p> {
@@ -213,7 +215,7 @@ struct Resolver<'p> {
 
 impl Resolver<'_> {
     fn default(&mut self, key: &str, value: &str, why: &str) {
-        self.defaults.push(Default { key: key.into(), value: value.into(), why: why.into() });
+        self.defaults.push(Default { key: key.into(), value: value.into(), why: why.into(), is_detail: false });
     }
 
     fn select(&self, value: &written::PerPlatform<String>) -> Option<String> {
@@ -353,24 +355,16 @@ impl Resolver<'_> {
     }
 
     fn targets(&mut self) -> Vec<TargetName> {
-        let fits = |t: TargetName, s: System| match t {
-            TargetName::Appimage => s == System::Linux,
-            TargetName::Msi | TargetName::Nsis | TargetName::Portable => s == System::Windows,
-            TargetName::Dmg => s == System::Macos,
-            TargetName::Zip | TargetName::Tar => true,
-        };
         let system = self.platform.system();
         match &self.project.manifest.targets.build {
             Some(list) => {
-                list.iter().copied().filter(|t| fits(*t, system)).collect::<BTreeSet<_>>().into_iter().collect()
+                let fitting = list.iter().copied().filter(|t| t.systems().contains(&system));
+                fitting.collect::<BTreeSet<_>>().into_iter().collect()
             }
             None => {
-                let (target, name) = match system {
-                    System::Linux => (TargetName::Appimage, "appimage"),
-                    System::Windows => (TargetName::Msi, "msi"),
-                    System::Macos => (TargetName::Dmg, "dmg"),
-                };
-                self.default(&format!("targets.build ({})", system.name()), name, "the usual form for this system");
+                let target = TargetName::usual(system);
+                let key = format!("targets.build ({})", system.name());
+                self.default(&key, target.name(), "the usual form for this system");
                 vec![target]
             }
         }
@@ -408,34 +402,6 @@ fn paragraphs(text: &str) -> String {
 }
 
 impl Product {
-    /// The footprint of this product with this payload and these icons, and what does not fit together.
-    pub fn lay_out(&self, payload: &Payload, icons: &[IconImage]) -> (Footprint, Vec<Problem>) {
-        let mut problems = Vec::new();
-        let others = payload.others.iter().filter(|node| !node.is_folder()).map(|node| node.path().as_str());
-        let names: HashSet<&str> = payload.files.iter().map(|f| f.path.as_str()).chain(others).collect();
-        for program in &self.footprint.programs {
-            let file = &program.file;
-            if names.contains(file.as_str()) {
-                continue;
-            }
-            let what = format!("the program {:?} has no file {file} on {}", program.key, self.platform);
-            let problem = Problem::error(what).about(program).why("it is not in the payload");
-            let same_name = names.iter().filter(|n| n.rsplit('/').next() == Some(file.name())).min();
-            let near = same_name.copied().or_else(|| nearest(file.as_str(), names.iter().copied()));
-            problems.push(problem.instead(match near {
-                Some(near) => format!("file = {near:?}"),
-                None => "a file that a layer brings; `upper-shelf plan` shows all".into(),
-            }));
-        }
-        let mut footprint = self.footprint.clone();
-        problems.extend(windows::check_fonts(&footprint, payload));
-        problems.extend(windows::fill_choices(&mut footprint, &self.choices, payload));
-        problems.extend(windows::keep(&mut footprint, &self.keep_changed, payload));
-        footprint.tree = payload.tree().collect();
-        footprint.icons = icons.iter().cloned().collect();
-        (footprint, problems)
-    }
-
     /// The problem with the place where what it is about is written.
     pub fn located(&self, mut problem: Problem, source: &Source) -> Problem {
         let found = match &problem.about {
@@ -446,16 +412,5 @@ impl Product {
         problem.span = problem.span.or(found);
         problem.about = None;
         problem
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn names_of_files_have_nothing_that_a_shell_minds() {
-        assert_eq!(file_name_of("Nectar Map & Co."), "Nectar-Map-Co.");
-        assert_eq!(file_name_of("Bienen-Stöcke"), "Bienen-Stöcke");
     }
 }

@@ -6,10 +6,10 @@ use crate::footprint::{
     Choice, Downgrade, Font, Footprint, InstallRules, List, RegistryEntry, RegistryValue, RelPath, Scope, Service,
     Upgrade,
 };
+use crate::guid::is_guid;
+use crate::languages::language_numbers;
 use crate::manifest::written::WizardPage;
-use crate::payload::{Payload, patterns};
-use crate::problem::{Problem, nearest};
-use crate::targets::msi::language_numbers;
+use crate::problem::nearest;
 use crate::wizard::{Language, WORDS, Wizard, color};
 use std::collections::BTreeSet;
 
@@ -271,7 +271,7 @@ impl Resolver<'_> {
         let upgrade_code = m.target.msi.upgrade_code.as_ref().map(|code| {
             // Braces stand for variables in a manifest, so the code is written without.
             let upper = format!("{{{}}}", code.trim_matches(['{', '}']).to_uppercase());
-            if !crate::targets::msi::is_guid(&upper) {
+            if !is_guid(&upper) {
                 let what = format!("{code:?} can't be an upgrade code");
                 let good = "upgrade-code = \"01234567-89AB-CDEF-0123-456789ABCDEF\"";
                 self.problem("target.msi.upgrade-code", what, "it is a GUID, written without braces", good);
@@ -296,64 +296,4 @@ impl Resolver<'_> {
             keep_changed: BTreeSet::new(),
         }
     }
-}
-
-/// Marks the files that fit a pattern of `keep-changed`.
-pub(super) fn keep(footprint: &mut Footprint, globs: &[String], payload: &Payload) -> Option<Problem> {
-    if globs.is_empty() {
-        return None;
-    }
-    let about = |problem: Problem| Some(problem.about_setting("install.keep-changed"));
-    let set = match patterns(globs) {
-        Ok(set) => set,
-        Err(why) => return about(Problem::error(format!("`keep-changed`: {why}"))),
-    };
-    let files = payload.files.iter().map(|f| &f.path).filter(|path| set.is_match(path.as_str()));
-    footprint.install.keep_changed = files.cloned().collect();
-    if !footprint.install.keep_changed.is_empty() {
-        return None;
-    }
-    let none = Problem::error("`keep-changed` fits no file").why("no pattern fits a file of the payload");
-    about(none.instead("keep-changed = [\"templates/**\"]"))
-}
-
-/// Fonts without a file in the payload.
-pub(super) fn check_fonts(footprint: &Footprint, payload: &Payload) -> Vec<Problem> {
-    let names: BTreeSet<&RelPath> = payload.files.iter().map(|f| &f.path).collect();
-    let missing = footprint.fonts.iter().filter(|font| !names.contains(&font.file));
-    let problem = |font: &Font| {
-        let near = nearest(font.file.as_str(), names.iter().map(|n| n.as_str()));
-        let instead = near.map_or_else(|| "a file that a layer brings".to_owned(), |n| format!("file = {n:?}"));
-        let problem = Problem::error(format!("the font {:?} has no file {}", font.title, font.file)).about(font);
-        problem.why("it is not in the payload").instead(instead)
-    };
-    missing.map(problem).collect()
-}
-
-/// Puts the payload's files into choices, by their patterns, and says which choices have none.
-pub(super) fn fill_choices(
-    footprint: &mut Footprint,
-    globs: &[(String, Vec<String>)],
-    payload: &Payload,
-) -> Vec<Problem> {
-    let mut problems = Vec::new();
-    footprint.choices = footprint.choices.filter_map(|choice| {
-        let Some((_, globs)) = globs.iter().find(|(key, _)| *key == choice.key) else { return Some(choice.clone()) };
-        let set = match patterns(globs) {
-            Ok(set) => set,
-            Err(why) => {
-                problems.push(Problem::error(format!("the choice {:?}: {why}", choice.key)).about(choice));
-                return Some(choice.clone());
-            }
-        };
-        let files = payload.files.iter().map(|f| &f.path).filter(|path| set.is_match(path.as_str()));
-        let files: Vec<RelPath> = files.cloned().collect();
-        if files.is_empty() {
-            let problem = Problem::error(format!("the choice {:?} has no files", choice.key)).about(choice);
-            let problem = problem.why("none of its patterns fits a file of the payload");
-            problems.push(problem.instead("files = [\"samples/**\"]"));
-        }
-        Some(Choice { files, ..choice.clone() })
-    });
-    problems
 }

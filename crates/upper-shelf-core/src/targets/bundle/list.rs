@@ -8,7 +8,6 @@ use crate::footprint::{
     BundleRules, EnvironmentAction, FileType, Footprint, Identity, InstallRules, JsonText, LinkScheme, Place, Program,
     Reason, RelPath, Shortcut, Variable, WorkingFolder,
 };
-use crate::manifest::written::ListValue;
 use crate::platform::Platform;
 use crate::targets::Job;
 use plist::{Dictionary, Value};
@@ -16,7 +15,7 @@ use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 
 /// The dictionary of ours.
-pub(super) const OURS: &str = "UpperShelf";
+pub(crate) const OURS: &str = "UpperShelf";
 
 /// Categories of Linux desktops as Apple names them.
 const CATEGORIES: [(&str, &str); 12] = [
@@ -242,7 +241,7 @@ pub fn of(footprint: &Footprint, executable: Option<String>) -> Dictionary {
         put("LSEnvironment", Value::Dictionary(variables));
     }
     for (key, JsonText(text)) in &bundle.keys {
-        let value = serde_json::from_str::<ListValue>(text).ok().and_then(|v| plist::to_value(&v).ok());
+        let value = serde_json::from_str::<serde_json::Value>(text).ok().and_then(|v| plist::to_value(&v).ok());
         if let Some(value) = value {
             put(key, value);
         }
@@ -340,7 +339,7 @@ pub fn read(bytes: &[u8]) -> Option<Said> {
             said.bundle.copyright = ours.copyright;
             said.bundle.names = ours.names;
             for key in ours.keys {
-                let value = list.get(&key).and_then(|v| plist::from_value::<ListValue>(v).ok());
+                let value = list.get(&key).and_then(|v| plist::from_value::<serde_json::Value>(v).ok());
                 if let Some(value) = value.and_then(|v| serde_json::to_string(&v).ok()) {
                     said.bundle.keys.insert(key, JsonText(value));
                 }

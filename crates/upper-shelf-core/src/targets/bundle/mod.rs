@@ -267,6 +267,14 @@ pub fn check(job: &Job) -> Vec<Problem> {
         problems
             .push(problem.why("it has letters, digits, dots and hyphens").instead("id = \"works.example.product\""));
     }
+    for key in job.footprint.bundle.keys.keys() {
+        if let Some(from) = list::written_from(key) {
+            let problem = Problem::error(format!("the key {key} can't be given here"));
+            let problem = problem.about_setting(format!("bundle.keys.{key}"));
+            let problem = problem.why(format!("it is written from {from}"));
+            problems.push(problem.instead(format!("{from}, and not bundle.keys.{key}")));
+        }
+    }
     if finished::folder(&job.footprint.tree).is_some() {
         problems.extend(finished::check(job));
         problems.extend(code::check(job));

@@ -10,9 +10,9 @@ use super::bundle::{
 use super::{Depth, Format, Job, Loss, Target, Visit, damaged, unwritten};
 use crate::content::ContentHash;
 use crate::footprint::{Footprint, Node};
-use crate::manifest::written::{DmgCompression, TargetName, TargetSettings};
 use crate::payload::feed::{Part, Stream};
 use crate::problem::{Failure, Kind, Problem};
+use crate::settings::{DmgCompression, Settings, TargetName};
 use ds_store::Alias;
 use hfs_plus::read::{Kind as EntryKind, Limits, Volume};
 use hfs_plus::structs::{EPOCH, finder};
@@ -24,7 +24,6 @@ use udif::codec::Codec;
 use udif::partitions::{Content, partitions};
 use udif::read::Image;
 use window::decoded;
-pub use window::{Plan, drag};
 
 /// The folder with the picture behind the symbols; the system does not show it.
 const PICTURES: &str = ".background";
@@ -35,8 +34,8 @@ pub struct Dmg;
 
 fn options(job: &Job) -> udif::write::Options {
     let settings = &job.settings.dmg;
-    let level = settings.level.unwrap_or(9).min(12) as u8;
-    let codec = match settings.compression.unwrap_or(DmgCompression::Zlib) {
+    let level = settings.level.min(12) as u8;
+    let codec = match settings.compression {
         DmgCompression::Zlib => Codec::Zlib(level.max(1)),
         DmgCompression::Lzfse => Codec::Lzfse,
         DmgCompression::Bzip2 => Codec::Bzip2(level.clamp(1, 9)),
@@ -114,9 +113,9 @@ fn lay_out(job: &Job) -> hfs_plus::Result<(Layout, Vec<u8>, Vec<u8>)> {
     builder.file(".VolumeIcon.icns", icon.len() as u64, hidden)?;
     small.push(icon);
     builder.has_icon();
-    for (name, bytes, _) in &plan.files {
-        builder.file(name, bytes.len() as u64, meta(0o644))?;
-        small.push(bytes.clone());
+    for file in &plan.files {
+        builder.file(&file.name, file.bytes.len() as u64, meta(0o644))?;
+        small.push(file.bytes.clone());
     }
     builder.link("Applications", "/Applications", meta(0o755))?;
 
@@ -299,7 +298,7 @@ impl Target for Dmg {
         TargetName::Dmg
     }
 
-    fn ending(&self, _: &TargetSettings) -> &'static str {
+    fn ending(&self, _: &Settings) -> &'static str {
         ".dmg"
     }
 

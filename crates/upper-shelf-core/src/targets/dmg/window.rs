@@ -2,75 +2,25 @@
 
 use crate::font;
 use crate::icons::Icon;
-use crate::manifest::written::DiskImage;
 use crate::problem::Problem;
+use crate::settings::{DiskImage, Words};
 use ds_store::{Alias, Item, Window};
 use image::RgbaImage;
 
-/// Room below a symbol for its name, points.
-const LABEL: u32 = 24;
+const LABEL: u32 = DiskImage::LABEL;
 /// Height of the letters below the arrow, points.
 const WORD: f32 = 14.0;
-
-/// What the manifest says of the window, with everything that it leaves open.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Plan {
-    /// Width and height, points.
-    pub size: (u32, u32),
-    /// Width of a symbol, points.
-    pub icon: u32,
-    /// Height of letters, points.
-    pub text: u32,
-    /// The middle of the program's symbol.
-    pub program: (u32, u32),
-    /// The middle of the folder of applications.
-    pub applications: (u32, u32),
-    /// The volume's name, if it is not the product's.
-    pub volume_name: Option<String>,
-    /// The picture behind the symbols, if it is not to be drawn here: an SVG or a PNG.
-    pub background: Option<Vec<u8>>,
-    /// Words below the arrow of the drawing that stands behind them otherwise.
-    pub word: Option<String>,
-    /// Further files: name, bytes, place.
-    pub files: Vec<(String, Vec<u8>, (u32, u32))>,
-}
-
-impl Default for Plan {
-    fn default() -> Self {
-        Self::of(&DiskImage::default())
-    }
-}
 
 /// Points to the right and points down.
 type Vector = (f64, f64);
 
-impl Plan {
-    /// Of a manifest, without the files that it names.
-    pub fn of(written: &DiskImage) -> Self {
-        let pair = |p: [u32; 2]| (p[0], p[1]);
-        let size = written.window.map_or((640, 400), pair);
-        let icon = written.icon_size.unwrap_or(128);
-        // A little above the middle: names stand below the symbols.
-        let line = (size.1 / 2).saturating_sub(LABEL / 2);
-        Self {
-            size,
-            icon,
-            text: written.text_size.unwrap_or(13),
-            program: written.program.map_or((size.0 / 4, line), pair),
-            applications: written.applications.map_or((size.0 - size.0 / 4, line), pair),
-            volume_name: written.volume_name.clone(),
-            background: None,
-            word: written.word.clone(),
-            files: Vec::new(),
-        }
-    }
-
+impl DiskImage {
     /// What of it can't be shown.
     pub fn check(&self) -> Vec<Problem> {
         let mut problems = Vec::new();
         let (width, height) = self.size;
         let mut bad = |what: String, why: &str, instead: &str| {
-            problems.push(Problem::error(what).why(why.to_owned()).instead(instead));
+            problems.push(Problem::error(what).about_setting("disk-image").why(why.to_owned()).instead(instead));
         };
         if !(200..=4000).contains(&width) || !(150..=4000).contains(&height) {
             bad(
@@ -95,7 +45,7 @@ impl Plan {
         }
         let half = self.icon / 2;
         let own = [("the program", self.program), ("the folder of applications", self.applications)];
-        let files = self.files.iter().map(|(name, _, place)| (name.as_str(), *place));
+        let files = self.files.iter().map(|f| (f.name.as_str(), f.place));
         let all: Vec<(&str, (u32, u32))> = own.into_iter().chain(files).collect();
         for (n, (name, (x, y))) in all.iter().enumerate() {
             if *x < half || *y < half || x + half > width || y + half + LABEL > height {
@@ -119,6 +69,13 @@ impl Plan {
                 "an SVG, or a PNG of twice the window's size",
             );
         }
+        if let Words::Stated(words) = &self.words
+            && self.background.is_none()
+            && let Some(why) = self.words_have_no_room()
+        {
+            let problem = Problem::error(format!("the words {words:?} can't be drawn"));
+            problems.push(problem.about_setting("disk-image.word").why(why).instead("word = \"\""));
+        }
         let has_text = self.background.as_ref().is_some_and(|b| b.windows(5).any(|w| w == b"<text"));
         if has_text {
             let problem = Problem::warning("[disk-image] the background has text in it")
@@ -138,7 +95,7 @@ impl Plan {
             background: Some(background),
             items: [item(app, self.program), item("Applications", self.applications)]
                 .into_iter()
-                .chain(self.files.iter().map(|(name, _, place)| item(name, *place)))
+                .chain(self.files.iter().map(|f| item(&f.name, f.place)))
                 .collect(),
             ..Window::default()
         }
@@ -167,16 +124,16 @@ impl Plan {
         let (_, (ux, _), length) = self.way()?;
         // Beside an arrow that goes up or down there is the window's half.
         let room = if ux.abs() > 0.7 { length } else { f64::from(self.size.0) / 2.0 - 40.0 } as f32;
-        let word = self.word.as_deref()?;
+        let (Words::Usual(word) | Words::Stated(word)) = &self.words else { return None };
         let fits = word.split_whitespace().all(|w| font::width(w, WORD, false) <= room);
         let lines = font::wrap(word, room, WORD, false);
         (fits && lines.len() <= 3).then_some(lines)
     }
 
     /// Why the words below the arrow can't be drawn, if they can't.
-    pub fn word_has_no_room(&self) -> Option<String> {
-        let word = self.word.as_deref()?;
-        if !font::has(word) {
+    fn words_have_no_room(&self) -> Option<String> {
+        let (Words::Usual(words) | Words::Stated(words)) = &self.words else { return None };
+        if !font::has(words) {
             return Some(
                 "the letters that come with the tool are Latin, Greek and Cyrillic; others need a background".into(),
             );
@@ -206,7 +163,8 @@ impl Plan {
             );
             // Dark enough to be read on any of these grounds.
             let ink = hex(accent.map(|c| (u32::from(c) / 4 + 28) as u8));
-            for (n, line) in self.word_lines().unwrap_or_default().iter().enumerate() {
+            let lines = self.word_lines().filter(|_| self.words_have_no_room().is_none());
+            for (n, line) in lines.unwrap_or_default().iter().enumerate() {
                 let (mx, my) = ((sx + ex) / 2.0, (sy + ey) / 2.0);
                 let (x, y) = if ux.abs() > 0.7 { (mx, my + 42.0) } else { (mx + f64::from(self.size.0) / 4.0, my) };
                 let left = x - f64::from(font::width(line, WORD, false)) / 2.0;
@@ -227,30 +185,6 @@ impl Plan {
             hex(light(70)),
         )
     }
-}
-
-/// "Drag to install" in a language.
-pub fn drag(language: &str) -> Option<&'static str> {
-    Some(match language {
-        "cs" => "Přetáhněte pro instalaci",
-        "da" => "Træk hertil for at installere",
-        "de" => "Zum Installieren ziehen",
-        "en" => "Drag to install",
-        "es" => "Arrastre para instalar",
-        "fi" => "Asenna vetämällä",
-        "fr" => "Glissez pour installer",
-        "hu" => "Húzza át a telepítéshez",
-        "it" => "Trascinare per installare",
-        "nb" => "Dra hit for å installere",
-        "nl" => "Sleep om te installeren",
-        "pl" => "Przeciągnij, aby zainstalować",
-        "pt" => "Arraste para instalar",
-        "ru" => "Перетащите для установки",
-        "sv" => "Dra hit för att installera",
-        "tr" => "Yüklemek için sürükleyin",
-        "uk" => "Перетягніть, щоб установити",
-        _ => return None,
-    })
 }
 
 /// A background in the window's size, and in twice that for dense screens; or what speaks against it.

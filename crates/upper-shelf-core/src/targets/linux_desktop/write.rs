@@ -3,9 +3,9 @@
 use super::text::{escaped, exec_argument};
 use super::{FOLDERS, Files};
 use crate::content::ContentHash;
+use crate::dates::date_of;
 use crate::footprint::{FileType, Footprint, LinkScheme, Place, Shortcut};
 use crate::icons::Icon;
-use crate::manifest::dates::date_of;
 use quick_xml::escape::escape;
 use std::fmt::Write;
 

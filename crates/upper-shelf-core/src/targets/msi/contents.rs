@@ -132,7 +132,7 @@ fn each_cabinet(
                 return Err(Error::Usage(format!("the cabinet's name {name:?} leads out of the package's folder")));
             }
             CabinetName::Beside(name) => {
-                let path = crate::build::beside(package, name);
+                let path = crate::litter::beside(package, name);
                 let missing =
                     |e| Error::Usage(format!("the cabinet {name}, which belongs beside it, can't be read: {e}"));
                 (name, Box::new(File::open(path).map_err(missing)?))

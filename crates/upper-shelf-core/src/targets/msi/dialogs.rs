@@ -5,6 +5,7 @@ use super::layout::{Layout, Result};
 use super::words::formatted;
 use super::{rules, sequences};
 use crate::icons::Icon;
+use crate::languages::language_numbers;
 use crate::wizard::{
     Action, Control, FILES_IN_USE_CLOSABLE, Kind, Page, RADIO_HEIGHT, RADIO_PITCH, WORDS, Wizard, pages,
 };
@@ -24,33 +25,6 @@ const ENABLED: i32 = 2;
 const SUNKEN: i32 = 4;
 const TRANSPARENT: i32 = 0x10000;
 const SMOOTH_PROGRESS: i32 = 0x10000;
-
-/// The numbers by which Windows knows a language in its countries.
-pub fn language_numbers(code: &str) -> &'static [u32] {
-    match code {
-        "cs" => &[1029],
-        "da" => &[1030],
-        "de" => &[1031, 2055, 3079, 4103, 5127],
-        "en" => &[1033, 2057, 3081, 4105, 5129, 6153],
-        "es" => &[3082, 1034, 2058],
-        "fi" => &[1035],
-        "fr" => &[1036, 2060, 3084, 4108, 5132],
-        "hu" => &[1038],
-        "it" => &[1040, 2064],
-        "ja" => &[1041],
-        "ko" => &[1042],
-        "nb" => &[1044],
-        "nl" => &[1043, 2067],
-        "pl" => &[1045],
-        "pt" => &[1046, 2070],
-        "ru" => &[1049],
-        "sv" => &[1053, 2077],
-        "tr" => &[1055],
-        "uk" => &[1058],
-        "zh" => &[2052, 1028],
-        _ => &[],
-    }
-}
 
 /// The condition that the system speaks a language, in whatever country: the low ten bits of its number are the
 /// language's. `><` asks whether numbers have a bit in common.

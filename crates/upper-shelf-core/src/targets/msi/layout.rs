@@ -2,11 +2,12 @@
 
 mod offers;
 
-use super::codes::{self, guid, key};
+use super::codes::{self, key};
 use super::names::ShortNames;
 use super::words::formatted;
 use super::{dialogs, registry, rules, sequences};
 use crate::footprint::{Choice, Footprint, Node, Place, RelPath, Scope, WorkingFolder};
+use crate::guid::guid;
 use crate::platform::Platform;
 use crate::targets::Job;
 use msi_database::database::{Database, Value};
@@ -556,5 +557,5 @@ fn choices_of(footprint: &Footprint) -> HashMap<&RelPath, String> {
 
 /// The upgrade code: the manifest's, or one made from the id.
 pub fn upgrade_code(id: &str, stated: Option<&str>) -> String {
-    stated.map_or_else(|| codes::guid(&[b"upgrade", id.as_bytes()]), str::to_uppercase)
+    stated.map_or_else(|| guid(&[b"upgrade", id.as_bytes()]), str::to_uppercase)
 }

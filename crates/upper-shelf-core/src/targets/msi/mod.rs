@@ -15,8 +15,6 @@ mod rules;
 mod sequences;
 mod words;
 
-pub use codes::is_guid;
-pub use dialogs::language_numbers;
 pub(crate) use layout::upgrade_code;
 
 /// Whether Windows Installer can compare a version.
@@ -30,10 +28,11 @@ use crate::footprint::{
     Choice, FileType, Font, Footprint, InstallRules, Node, Program, RegistryEntry, RegistryValue, Scope, Service,
     Shortcut, Variable,
 };
-use crate::manifest::written::{CabinetCompression, CabinetPlace, TargetName, TargetSettings};
+use crate::guid::guid;
 use crate::payload::feed::{Part, Stream};
 use crate::platform::System;
 use crate::problem::{Failure, Kind, Problem};
+use crate::settings::{CabinetCompression, CabinetPlace, CodePage, Settings, TargetName};
 use layout::Layout;
 use md5::{Digest, Md5};
 use msi_database::compound::CompoundWriter;
@@ -47,7 +46,6 @@ use std::path::Path;
 
 /// A cabinet takes so many files, and so many plain bytes.
 const CABINET_FILES: usize = 60_000;
-const CABINET_MEGABYTES: u64 = 1900;
 
 /// The target.
 pub struct Msi;
@@ -85,7 +83,7 @@ impl Target for Msi {
         TargetName::Msi
     }
 
-    fn ending(&self, _: &TargetSettings) -> &'static str {
+    fn ending(&self, _: &Settings) -> &'static str {
         ".msi"
     }
 
@@ -100,7 +98,8 @@ impl Target for Msi {
         if let Err(why) = codes::version(&version) {
             let problem = Problem::error(format!("an MSI can't hold the version {version:?}")).why(why);
             let form = "up to three numbers such as 2.4.0, the first two below 256, raised for each release";
-            problems.push(problem.instead(match stated {
+            let setting = if stated.is_some() { "target.msi.version" } else { "product.version" };
+            problems.push(problem.about_setting(setting).instead(match stated {
                 Some(_) => form.to_owned(),
                 None => format!("[target.msi]\nversion = \"2.4.0\"    # for this format only: {form}"),
             }));
@@ -115,7 +114,10 @@ impl Target for Msi {
             if encode(text, code_page).is_none() {
                 let problem = Problem::error(format!("code page {code_page} can't hold {text:?}"));
                 problems.push(
-                    problem.why("[target.msi] asks for it").instead("code-page = 65001, or no `code-page` at all"),
+                    problem
+                        .about_setting("target.msi.code-page")
+                        .why("[target.msi] asks for it")
+                        .instead("code-page = 65001, or no `code-page` at all"),
                 );
                 break;
             }
@@ -229,10 +231,13 @@ fn texts(footprint: &Footprint) -> Vec<&str> {
 /// The code page: the one asked for; else that of Western Europe if it holds every text, as older systems expect; else
 /// UTF-8.
 fn code_page(job: &Job) -> u32 {
-    job.settings.msi.code_page.unwrap_or_else(|| {
-        let words = job.wizard.languages.iter().flat_map(|l| l.words.values()).map(String::as_str);
-        if texts(job.footprint).into_iter().chain(words).all(|t| encode(t, 1252).is_some()) { 1252 } else { 65001 }
-    })
+    match job.settings.msi.code_page {
+        CodePage::Number(number) => number,
+        CodePage::Fitting => {
+            let words = job.wizard.languages.iter().flat_map(|l| l.words.values()).map(String::as_str);
+            if texts(job.footprint).into_iter().chain(words).all(|t| encode(t, 1252).is_some()) { 1252 } else { 65001 }
+        }
+    }
 }
 
 /// What is known of a file once it was read.
@@ -246,8 +251,8 @@ fn write(job: &Job, mut stream: Stream, out: File) -> layout::Result<()> {
     let mut compound = CompoundWriter::new(out, PACKAGE_CLASS)?;
     let mut seen: Vec<Seen> = Vec::with_capacity(job.files.len());
     let mut cabinets = Vec::new();
-    let beside = job.settings.msi.cabinets == Some(CabinetPlace::Beside);
-    let most = job.settings.msi.cabinet_megabytes.unwrap_or(CABINET_MEGABYTES) * 1_000_000;
+    let beside = job.settings.msi.cabinets == CabinetPlace::Beside;
+    let most = job.settings.msi.cabinet_megabytes * 1_000_000;
     let mut begin = 0;
     while begin < job.files.len() || begin == 0 {
         let mut bytes = 0;
@@ -281,7 +286,6 @@ fn write(job: &Job, mut stream: Stream, out: File) -> layout::Result<()> {
         }
         begin = end;
     }
-    let digest = digest(job, &seen);
     files(&mut layout, &seen)?;
     let db = &mut layout.db;
     for (n, (end, cabinet)) in cabinets.iter().enumerate() {
@@ -299,9 +303,12 @@ fn write(job: &Job, mut stream: Stream, out: File) -> layout::Result<()> {
     let row = [db.text(layout::ICON), Value::Stream];
     db.insert("Icon", &row)?;
     compound.stream(&pack(&format!("Icon.{}", layout::ICON), false), &icon)?;
-    for (name, bytes) in dialogs::pictures(job.wizard, job.icon) {
-        compound.stream(&pack(&format!("Binary.{name}"), false), &bytes)?;
+    let pictures = dialogs::pictures(job.wizard, job.icon);
+    for (name, bytes) in &pictures {
+        compound.stream(&pack(&format!("Binary.{name}"), false), bytes)?;
     }
+    let streams = pictures.iter().map(|(_, bytes)| bytes.as_slice()).chain([icon.as_slice()]);
+    let digest = digest(job, &layout.db, &seen, streams);
     let product = layout.product_code(&digest);
     layout.row("Property", &["ProductCode", &product])?;
     let mut db = layout.db;
@@ -328,7 +335,7 @@ fn cabinet_of(
         size: job.files[n].size,
         time: job.time,
     };
-    let method = match job.settings.msi.compression.unwrap_or(CabinetCompression::Lzx) {
+    let method = match job.settings.msi.compression {
         CabinetCompression::Lzx => cabinet::Method::Lzx(21),
         CabinetCompression::Mszip => cabinet::Method::Mszip,
         CabinetCompression::Stored => cabinet::Method::Stored,
@@ -365,18 +372,31 @@ fn cabinet_of(
 }
 
 /// Stands for everything that is in the package: any change gives another product code and another package code.
-fn digest(job: &Job, seen: &[Seen]) -> Vec<u8> {
+fn digest<'s>(job: &Job, db: &Database, seen: &[Seen], streams: impl Iterator<Item = &'s [u8]>) -> Vec<u8> {
     let mut hasher = blake3::Hasher::new();
-    hasher.update(env!("CARGO_PKG_VERSION").as_bytes());
-    hasher.update(job.footprint.to_text().as_bytes());
-    hasher.update(&job.time.to_le_bytes());
-    hasher.update(format!("{:?}{:?}", job.settings.msi, job.wizard).as_bytes());
-    for file in seen {
-        hasher.update(&file.content.0);
+    // What comes in parts of any length comes behind its length.
+    let mut part = |bytes: &[u8]| {
+        hasher.update(&(bytes.len() as u64).to_le_bytes());
+        hasher.update(bytes);
+    };
+    part(env!("CARGO_PKG_VERSION").as_bytes());
+    part(&job.time.to_le_bytes());
+    part(&[job.settings.msi.compression as u8]);
+    part(&code_page(job).to_le_bytes());
+    for (name, table) in db.tables() {
+        part(name.as_bytes());
+        part(&(table.rows().len() as u64).to_le_bytes());
+        for value in table.rows().flatten() {
+            match value {
+                Value::Null => part(b"null"),
+                Value::Int(n) => part(&n.to_le_bytes()),
+                Value::Text(_) => part(db.str(*value).as_bytes()),
+                Value::Stream => part(b"stream"),
+            }
+        }
     }
-    if let Ok(icon) = job.icon.ico() {
-        hasher.update(&icon);
-    }
+    seen.iter().for_each(|file| part(&file.content.0));
+    streams.for_each(part);
     hasher.finalize().as_bytes().to_vec()
 }
 
@@ -435,7 +455,7 @@ fn summary_of(job: &Job, db: &mut Database, digest: &[u8]) {
         (summary::KEYWORDS, Property::Text("Installer".into())),
         (summary::COMMENTS, text(&p.summary)),
         (summary::TEMPLATE, Property::Text(format!("{processor};1033"))),
-        (summary::REVISION, Property::Text(codes::guid(&[b"package", digest]))),
+        (summary::REVISION, Property::Text(guid(&[b"package", digest]))),
         (summary::CREATED, time.clone()),
         (summary::SAVED, time),
         (summary::PAGE_COUNT, Property::Long(version)),

@@ -9,11 +9,11 @@ mod rules;
 
 use super::{Depth, Format, Job, Loss, Target, Visit, damaged, not_for_one_person, unwritten};
 use crate::footprint::{Footprint, Scope};
-use crate::manifest::written::{SetupCompression, TargetName, TargetSettings};
 use crate::payload::brand::product_version;
 use crate::payload::feed::{Part, Stream};
 use crate::platform::{Platform, System};
 use crate::problem::{Failure, Kind, Problem};
+use crate::settings::{Settings, SetupCompression, TargetName};
 use nsis_archive::header::Header;
 use nsis_archive::write::{Options, Writer};
 use nsis_archive::{Error, Method};
@@ -60,7 +60,7 @@ fn head(job: &Job, portable: bool) -> &'static [u8] {
 }
 
 fn compression(job: &Job) -> SetupCompression {
-    job.settings.nsis.compression.unwrap_or(SetupCompression::Lzma)
+    job.settings.nsis.compression
 }
 
 /// The head with the product's icon and version, and what Windows should know before it starts it.
@@ -88,7 +88,7 @@ fn is_mostly_code(job: &Job) -> bool {
 
 fn options(job: &Job) -> Options {
     let all: u64 = job.files.iter().map(|f| f.size + 200).sum();
-    let most = job.settings.nsis.dictionary_megabytes.unwrap_or(32) << 20;
+    let most = job.settings.nsis.dictionary_megabytes << 20;
     // A dictionary that reaches over everything is as good as a larger one.
     let dictionary = all.next_power_of_two().clamp(1 << 16, u64::from(most)) as u32;
     let method = match compression(job) {
@@ -155,10 +155,10 @@ fn check(job: &Job, portable: bool) -> Vec<Problem> {
         let problem = problem.why("a setup program holds up to 2 GiB of files");
         problems.push(problem.instead("an MSI, whose cabinets hold more"));
     }
-    if let Some(megabytes) = job.settings.nsis.dictionary_megabytes
-        && !(megabytes.is_power_of_two() && megabytes <= 256)
-    {
+    let megabytes = job.settings.nsis.dictionary_megabytes;
+    if !(megabytes.is_power_of_two() && megabytes <= 256) {
         let problem = Problem::error(format!("a dictionary of {megabytes} megabytes"));
+        let problem = problem.about_setting("target.nsis.dictionary-megabytes");
         problems.push(problem.why("the format has powers of two only").instead("dictionary-megabytes = 32"));
     }
     let dressed = dressed(job, "setup.exe", portable, false).err();
@@ -193,7 +193,7 @@ impl Target for Nsis {
         TargetName::Nsis
     }
 
-    fn ending(&self, _: &TargetSettings) -> &'static str {
+    fn ending(&self, _: &Settings) -> &'static str {
         ".exe"
     }
 
@@ -257,7 +257,7 @@ impl Target for Portable {
         TargetName::Portable
     }
 
-    fn ending(&self, _: &TargetSettings) -> &'static str {
+    fn ending(&self, _: &Settings) -> &'static str {
         ".portable.exe"
     }
 

@@ -6,8 +6,8 @@ use crate::footprint::{
     Choice, EnvironmentAction, FileType, Font, Footprint, InstallRules, LinkScheme, Node, Place, RegistryEntry,
     RegistryRoot, RegistryValue, RegistryView, RelPath, Service, ServiceStart, Shortcut, Variable, WorkingFolder,
 };
-use crate::manifest::written::{SettingsPlace, SetupCompression};
-use crate::targets::msi::language_numbers;
+use crate::languages::language_numbers;
+use crate::settings::{SettingsPlace, SetupCompression};
 use crate::targets::{Job, order};
 use crate::wizard::{Action, FILES_IN_USE, Kind, Page, WORDS, Wizard, pages, removal};
 use nsis_archive::Result;
@@ -380,7 +380,7 @@ pub fn portable(job: &Job, start: &str) -> Result<Header> {
     let mut program = Program::new();
     program.identity(job.footprint);
     program.footprint(job.footprint);
-    let beside = job.settings.portable.settings == Some(SettingsPlace::Beside);
+    let beside = job.settings.portable.settings == SettingsPlace::Beside;
     let numbers = vec![program.text(start), i32::from(beside)];
     program.note(kind::PORTABLE, numbers);
     program.files(job, None)?;

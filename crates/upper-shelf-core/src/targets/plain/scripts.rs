@@ -3,7 +3,7 @@
 //! changed; then only names change, and what was interrupted is undone by the next run.
 
 use crate::footprint::Footprint;
-use crate::manifest::resolve::file_name_of;
+use crate::footprint::file_name_of;
 
 /// A word for the shell.
 fn word(text: &str) -> String {

@@ -7,10 +7,10 @@ use super::super::{Depth, Format, Job, Loss, Target, Visit, damaged, linux_deskt
 use super::{plain_mode, scripts, tree_only};
 use crate::content::ContentHash;
 use crate::footprint::{Footprint, Foreign, Node, RelPath};
-use crate::manifest::written::{Compression, TargetName, TargetSettings};
 use crate::payload::feed::Stream;
 use crate::platform::System;
 use crate::problem::{Failure, Problem};
+use crate::settings::{Compression, Settings, TargetName};
 use std::fs::File;
 use std::io::{self, BufWriter, Read, Write};
 use std::path::Path;
@@ -47,8 +47,8 @@ impl Target for Tar {
         TargetName::Tar
     }
 
-    fn ending(&self, settings: &TargetSettings) -> &'static str {
-        match settings.tar.compression.unwrap_or(Compression::Gzip) {
+    fn ending(&self, settings: &Settings) -> &'static str {
+        match settings.tar.compression {
             Compression::Gzip => ".tar.gz",
             Compression::Zstd => ".tar.zst",
             Compression::Xz => ".tar.xz",
@@ -98,13 +98,15 @@ impl Target for Tar {
 
     fn check(&self, job: &Job) -> Vec<Problem> {
         let mut problems = Vec::new();
-        let levels = match job.settings.tar.compression.unwrap_or(Compression::Gzip) {
+        let levels = match job.settings.tar.compression {
             Compression::Gzip | Compression::Xz => 0..=9,
             Compression::Zstd => 1..=22,
         };
-        if let Some(level) = job.settings.tar.level.filter(|l| !levels.contains(l)) {
+        let level = job.settings.tar.level;
+        if !levels.contains(&level) {
             let what = format!("[target.tar] `level` can't be {level} for this compression");
-            problems.push(Problem::error(what).instead(format!("{} to {}", levels.start(), levels.end())));
+            let problem = Problem::error(what).about_setting("target.tar.level");
+            problems.push(problem.instead(format!("{} to {}", levels.start(), levels.end())));
         }
         problems.extend(not_executable(job.footprint));
         problems
@@ -134,22 +136,20 @@ fn unpacked(package: &Path) -> Result<Option<Box<dyn Read>>, Failure> {
 fn write_packed(job: &Job, stream: Stream, out: File) -> io::Result<()> {
     let out = BufWriter::with_capacity(1 << 18, out);
     let settings = &job.settings.tar;
-    let mut out = match settings.compression.unwrap_or(Compression::Gzip) {
+    let mut out = match settings.compression {
         Compression::Gzip => {
-            let level = flate2::Compression::new(settings.level.unwrap_or(6));
+            let level = flate2::Compression::new(settings.level);
             let encoder = flate2::GzBuilder::new().mtime(0).operating_system(255).write(out, level);
             write(job, stream, encoder)?.finish()?
         }
         Compression::Zstd => {
-            let mut encoder = zstd::Encoder::new(out, settings.level.unwrap_or(9) as i32)?;
+            let mut encoder = zstd::Encoder::new(out, settings.level as i32)?;
             encoder.include_checksum(true)?;
             // With at least one worker the bytes do not depend on how many there are.
             encoder.multithread(job.threads.max(1) as u32)?;
             write(job, stream, encoder)?.finish()?
         }
-        Compression::Xz => {
-            write(job, stream, liblzma::write::XzEncoder::new(out, settings.level.unwrap_or(6)))?.finish()?
-        }
+        Compression::Xz => write(job, stream, liblzma::write::XzEncoder::new(out, settings.level))?.finish()?,
     };
     out.flush()
 }

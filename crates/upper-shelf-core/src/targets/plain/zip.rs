@@ -6,12 +6,12 @@ use super::super::bundle::{self, Bundle, Piece};
 use super::super::{Depth, Format, Job, Loss, Target, Visit, damaged, unsupported, unwritten};
 use super::{common_top, tree_only};
 use crate::content::ContentHash;
+use crate::dates::date_of;
 use crate::footprint::{Footprint, Node, RelPath};
-use crate::manifest::dates::date_of;
-use crate::manifest::written::{TargetName, TargetSettings};
 use crate::payload::feed::Stream;
 use crate::platform::System;
 use crate::problem::{Failure, Problem};
+use crate::settings::{Settings, TargetName};
 use std::fs::File;
 use std::io::{self, Read};
 use std::path::Path;
@@ -58,7 +58,7 @@ impl Target for Zip {
         TargetName::Zip
     }
 
-    fn ending(&self, _: &TargetSettings) -> &'static str {
+    fn ending(&self, _: &Settings) -> &'static str {
         ".zip"
     }
 
@@ -107,7 +107,7 @@ fn write(job: &Job, mut stream: Stream, out: File) -> io::Result<()> {
     let part = |range: std::ops::Range<usize>| date.get(range).and_then(|p| p.parse().ok()).unwrap_or(1);
     let day =
         zip::DateTime::from_date_and_time(part(0..4), part(5..7) as u8, part(8..10) as u8, 0, 0, 0).unwrap_or_default();
-    let level = job.settings.zip.level.unwrap_or(6);
+    let level = job.settings.zip.level;
     let method = if level == 0 { CompressionMethod::Stored } else { CompressionMethod::Deflated };
     let options = SimpleFileOptions::default().last_modified_time(day).compression_method(method);
     let options = if level == 0 { options } else { options.compression_level(Some(level.into())) };

@@ -5,7 +5,7 @@ use crate::content::ContentHash;
 use crate::footprint::{self, Footprint, Foreign, Identity, Node, RelPath};
 use crate::platform::{Platform, System};
 use crate::problem::Failure;
-use crate::scan::{FileKind, recognise};
+use crate::recognise::{FileKind, recognise};
 use std::collections::BTreeSet;
 use std::fs::File;
 use std::io::{self, Read};

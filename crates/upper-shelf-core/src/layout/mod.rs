@@ -1,0 +1,176 @@
+//! Lays a product out: what the manifest says and what the layers brought become one footprint. What has to be made for that
+//! (launchers, icons in programs, what a finished bundle lacks) is put into the payload first.
+
+mod finished;
+
+use crate::footprint::{Choice, Font, Footprint, RelPath};
+use crate::icons::Icon;
+use crate::manifest::Project;
+use crate::manifest::resolve::{Default, Product};
+use crate::payload::brand::brand;
+use crate::payload::{Payload, kinds, launcher, patterns, universal};
+use crate::platform::System;
+use crate::problem::{Problem, nearest};
+use crate::targets::bundle;
+use std::collections::{BTreeSet, HashSet};
+
+/// Puts into the payload what is made of it, and into the product what is known from it. Gives what is wrong.
+pub fn prepare(project: &Project, product: &mut Product, payload: &mut Payload, icon: &Icon) -> Vec<Problem> {
+    let mut found = universal::join(payload);
+    found.extend(can_be_started(project, product, payload));
+    match product.platform.system() {
+        System::Windows => {
+            found.extend(brand_programs(project, product, payload, icon));
+            found.extend(launchers(project, product, payload, icon));
+        }
+        System::Macos => {
+            smallest_system(product, payload);
+            found.extend(finished::complete(product, payload, icon));
+        }
+        System::Linux => {}
+    }
+    found
+}
+
+/// The footprint of a product with its payload, and what does not fit together.
+pub fn lay_out(product: &Product, payload: &Payload, icon: &Icon) -> (Footprint, Vec<Problem>) {
+    let mut problems = Vec::new();
+    let others = payload.others.iter().filter(|node| !node.is_folder()).map(|node| node.path().as_str());
+    let names: HashSet<&str> = payload.files.iter().map(|f| f.path.as_str()).chain(others).collect();
+    for program in &product.footprint.programs {
+        let file = &program.file;
+        if names.contains(file.as_str()) {
+            continue;
+        }
+        let what = format!("the program {:?} has no file {file} on {}", program.key, product.platform);
+        let problem = Problem::error(what).about(program).why("it is not in the payload");
+        let same_name = names.iter().filter(|n| n.rsplit('/').next() == Some(file.name())).min();
+        let near = same_name.copied().or_else(|| nearest(file.as_str(), names.iter().copied()));
+        problems.push(problem.instead(match near {
+            Some(near) => format!("file = {near:?}"),
+            None => "a file that a layer brings; `upper-shelf plan` shows all".into(),
+        }));
+    }
+    let mut footprint = product.footprint.clone();
+    problems.extend(check_fonts(&footprint, payload));
+    problems.extend(fill_choices(&mut footprint, &product.choices, payload));
+    problems.extend(keep(&mut footprint, &product.keep_changed, payload));
+    footprint.tree = payload.tree().collect();
+    if product.platform.system() == System::Linux {
+        footprint.icons = icon.images().into();
+    }
+    (footprint, problems)
+}
+
+/// Marks the files that fit a pattern of `keep-changed`.
+fn keep(footprint: &mut Footprint, globs: &[String], payload: &Payload) -> Option<Problem> {
+    if globs.is_empty() {
+        return None;
+    }
+    let about = |problem: Problem| Some(problem.about_setting("install.keep-changed"));
+    let set = match patterns(globs) {
+        Ok(set) => set,
+        Err(why) => return about(Problem::error(format!("`keep-changed`: {why}"))),
+    };
+    let files = payload.files.iter().map(|f| &f.path).filter(|path| set.is_match(path.as_str()));
+    footprint.install.keep_changed = files.cloned().collect();
+    if !footprint.install.keep_changed.is_empty() {
+        return None;
+    }
+    let none = Problem::error("`keep-changed` fits no file").why("no pattern fits a file of the payload");
+    about(none.instead("keep-changed = [\"templates/**\"]"))
+}
+
+/// Fonts without a file in the payload.
+fn check_fonts(footprint: &Footprint, payload: &Payload) -> Vec<Problem> {
+    let names: BTreeSet<&RelPath> = payload.files.iter().map(|f| &f.path).collect();
+    let missing = footprint.fonts.iter().filter(|font| !names.contains(&font.file));
+    let problem = |font: &Font| {
+        let near = nearest(font.file.as_str(), names.iter().map(|n| n.as_str()));
+        let instead = near.map_or_else(|| "a file that a layer brings".to_owned(), |n| format!("file = {n:?}"));
+        let problem = Problem::error(format!("the font {:?} has no file {}", font.title, font.file)).about(font);
+        problem.why("it is not in the payload").instead(instead)
+    };
+    missing.map(problem).collect()
+}
+
+/// Puts the payload's files into choices, by their patterns, and says which choices have none.
+fn fill_choices(footprint: &mut Footprint, globs: &[(String, Vec<String>)], payload: &Payload) -> Vec<Problem> {
+    let mut problems = Vec::new();
+    footprint.choices = footprint.choices.filter_map(|choice| {
+        let Some((_, globs)) = globs.iter().find(|(key, _)| *key == choice.key) else { return Some(choice.clone()) };
+        let set = match patterns(globs) {
+            Ok(set) => set,
+            Err(why) => {
+                problems.push(Problem::error(format!("the choice {:?}: {why}", choice.key)).about(choice));
+                return Some(choice.clone());
+            }
+        };
+        let files = payload.files.iter().map(|f| &f.path).filter(|path| set.is_match(path.as_str()));
+        let files: Vec<RelPath> = files.cloned().collect();
+        if files.is_empty() {
+            let problem = Problem::error(format!("the choice {:?} has no files", choice.key)).about(choice);
+            let problem = problem.why("none of its patterns fits a file of the payload");
+            problems.push(problem.instead("files = [\"samples/**\"]"));
+        }
+        Some(Choice { files, ..choice.clone() })
+    });
+    problems
+}
+
+/// Looks at what people start: by content, and with the right to be started.
+fn can_be_started(project: &Project, product: &mut Product, payload: &mut Payload) -> Vec<Problem> {
+    let at = |key: &str| project.manifest.program.iter().position(|p| p.key == key);
+    let span = |key: &str| at(key).and_then(|n| project.source.span(&format!("program.{n}.file")));
+    let mut said = Vec::new();
+    let problems = kinds::check(&product.footprint.programs, payload, product.platform, &span, &mut |key, why| {
+        let key = at(key).map_or_else(|| key.to_owned(), |n| format!("program.{n}.file"));
+        said.push(Default { key, value: "mode 755".into(), why, is_detail: false });
+    });
+    product.defaults.extend(said);
+    problems
+}
+
+/// The smallest macOS, where the manifest is silent: what the code was built for.
+fn smallest_system(product: &mut Product, payload: &Payload) {
+    if product.footprint.install.minimum_macos.is_some() {
+        return;
+    }
+    if let Some(version) = bundle::code::smallest_system(&payload.files, product.platform) {
+        let why = "the code in the payload was built for it".into();
+        product.defaults.push(Default {
+            key: "install.smallest-macos".into(),
+            value: version.to_string(),
+            why,
+            is_detail: false,
+        });
+        product.footprint.install.minimum_macos = version.to_string().parse().ok();
+    }
+}
+
+/// Puts icon and version into the programs that the manifest names for it.
+fn brand_programs(project: &Project, product: &Product, payload: &mut Payload, icon: &Icon) -> Vec<Problem> {
+    let mut found = Vec::new();
+    for (n, written) in project.manifest.program.iter().enumerate().filter(|(_, p)| p.brand) {
+        let span = project.source.span(&format!("program.{n}.brand"));
+        if let Some(program) = product.footprint.program(&written.key) {
+            let problems = brand(payload, &program.file, &product.footprint.product, icon);
+            found.extend(problems.into_iter().map(|p| p.at(span.clone())));
+        }
+    }
+    found
+}
+
+/// Puts launchers for Windows into the payload; their programs are the launchers from then on.
+fn launchers(project: &Project, product: &mut Product, payload: &mut Payload, icon: &Icon) -> Vec<Problem> {
+    let mut found = Vec::new();
+    for (n, written) in project.manifest.program.iter().enumerate() {
+        let Some(path) = &written.launcher else { continue };
+        let span = project.source.span(&format!("program.{n}.launcher"));
+        let Some(mut program) = product.footprint.program(&written.key).cloned() else { continue };
+        let problems = launcher::add(payload, product.platform, path, &mut program, &product.footprint.product, icon);
+        found.extend(problems.into_iter().map(|p| p.at(span.clone())));
+        product.footprint.programs.extend([program]);
+    }
+    found
+}

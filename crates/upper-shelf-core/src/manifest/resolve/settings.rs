@@ -1,0 +1,208 @@
+//! What only one format has: every default is taken here, and shown.
+
+use super::{Default as Taken, Resolver};
+use crate::languages::drag_to_install;
+use crate::settings::{
+    Appimage, CodePage, DiskImage, Dmg, FurtherFile, Msi, Nsis, Portable, Settings, Tar, TargetName, Words, Zip,
+};
+use serde::Serialize;
+
+/// Takes defaults for one format, and notes them if it is built.
+struct Table<'r, 'p> {
+    resolver: &'r mut Resolver<'p>,
+    name: &'static str,
+    is_built: bool,
+}
+
+impl Table<'_, '_> {
+    fn note(&mut self, key: &str, value: String, why: &str) {
+        if self.is_built {
+            let key = format!("target.{}.{key}", self.name);
+            self.resolver.defaults.push(Taken { key, value, why: why.into(), is_detail: true });
+        }
+    }
+
+    fn take<T: Copy + Serialize>(&mut self, key: &str, written: Option<T>, usual: T, why: &str) -> T {
+        written.unwrap_or_else(|| {
+            // As a manifest would say it: numbers and names are the same in JSON.
+            let shown = serde_json::to_string(&usual).unwrap_or_default();
+            self.note(key, shown.trim_matches('"').to_owned(), why);
+            usual
+        })
+    }
+}
+
+impl<'p> Resolver<'p> {
+    fn table<'r>(&'r mut self, target: TargetName, targets: &[TargetName]) -> Table<'r, 'p> {
+        Table { is_built: targets.contains(&target), resolver: self, name: target.name() }
+    }
+
+    /// What each format has; `targets` are those that are built.
+    pub(super) fn settings(&mut self, targets: &[TargetName]) -> Settings {
+        let written = &self.project.manifest.target;
+        Settings {
+            appimage: self.appimage(targets),
+            zip: {
+                let mut table = self.table(TargetName::Zip, targets);
+                let why = "harder packing takes longer and gains little";
+                Zip { level: table.take("level", written.zip.level, Zip::default().level, why) }
+            },
+            tar: self.tar(targets),
+            msi: self.msi(targets),
+            nsis: self.nsis(targets),
+            portable: {
+                let mut table = self.table(TargetName::Portable, targets);
+                let program = written.portable.program.clone();
+                if program.is_none() {
+                    table.note("program", "the first one".into(), "no program is named");
+                }
+                let why = "a person finds them where those of other programs are";
+                Portable {
+                    program,
+                    settings: table.take("settings", written.portable.settings, Default::default(), why),
+                }
+            },
+            dmg: {
+                let mut table = self.table(TargetName::Dmg, targets);
+                let usual = Dmg::default();
+                let why = "every macOS reads it";
+                let compression = table.take("compression", written.dmg.compression, usual.compression, why);
+                Dmg { compression, level: table.take("level", written.dmg.level, usual.level, "smallest") }
+            },
+        }
+    }
+
+    fn appimage(&mut self, targets: &[TargetName]) -> Appimage {
+        let written = &self.project.manifest.target.appimage;
+        let mut table = self.table(TargetName::Appimage, targets);
+        let usual = Appimage::default();
+        let why = "small, and by far the fastest to unpack";
+        let compression = table.take("compression", written.compression, usual.compression, why);
+        let level = Appimage::usual_level(compression);
+        let level = table.take("level", written.level, level, "harder packing takes longer and gains little");
+        let why = "large blocks are packed better";
+        let block_size = table.take("block-size", written.block_size, usual.block_size, why);
+        Appimage { compression, level, block_size, update_information: written.update_information.clone() }
+    }
+
+    fn tar(&mut self, targets: &[TargetName]) -> Tar {
+        let written = &self.project.manifest.target.tar;
+        let mut table = self.table(TargetName::Tar, targets);
+        let compression =
+            table.take("compression", written.compression, Tar::default().compression, "it is everywhere");
+        let level = Tar::usual_level(compression);
+        let why = "harder packing takes longer and gains little";
+        Tar { compression, level: table.take("level", written.level, level, why) }
+    }
+
+    fn msi(&mut self, targets: &[TargetName]) -> Msi {
+        let product = &self.project.manifest.product;
+        let written = &self.project.manifest.target.msi;
+        let mut table = self.table(TargetName::Msi, targets);
+        let usual = Msi::default();
+        if written.version.is_none() {
+            table.note("version", product.version.clone(), "the product's");
+        }
+        if written.upgrade_code.is_none() {
+            table.note("upgrade-code", "made from the product's id".into(), "it stays the same for every version");
+        }
+        let code_page = written.code_page.map_or_else(
+            || {
+                table.note("code-page", "1252 or 65001".into(), "the first if it holds every text, else UTF-8");
+                CodePage::Fitting
+            },
+            CodePage::Number,
+        );
+        Msi {
+            compression: table.take("compression", written.compression, usual.compression, "smallest"),
+            version: written.version.clone(),
+            cabinets: table.take("cabinets", written.cabinets, usual.cabinets, "one file is easier to hand out"),
+            cabinet_megabytes: table.take(
+                "cabinet-megabytes",
+                written.cabinet_megabytes,
+                usual.cabinet_megabytes,
+                "the most that a cabinet holds",
+            ),
+            code_page,
+        }
+    }
+
+    fn nsis(&mut self, targets: &[TargetName]) -> Nsis {
+        let written = &self.project.manifest.target.nsis;
+        // Portable programs are packed alike.
+        let is_built = targets.contains(&TargetName::Nsis) || targets.contains(&TargetName::Portable);
+        let mut table = Table { is_built, resolver: self, name: TargetName::Nsis.name() };
+        let usual = Nsis::default();
+        let compression = table.take("compression", written.compression, usual.compression, "smallest");
+        let why = "more takes memory when it is installed; small products take less";
+        let megabytes =
+            table.take("dictionary-megabytes", written.dictionary_megabytes, usual.dictionary_megabytes, why);
+        Nsis { compression, dictionary_megabytes: megabytes }
+    }
+
+    /// A file that the window needs.
+    fn file_of_window(&mut self, key: &str, path: &str) -> Vec<u8> {
+        crate::input::read(&self.project.folder.join(path)).unwrap_or_else(|e| {
+            self.problem(key, format!("{path} can't be read"), &e.to_string(), "a file beside the manifest");
+            Vec::new()
+        })
+    }
+
+    /// The window of disk images, with the files that it names.
+    pub(super) fn disk_image(&mut self, targets: &[TargetName]) -> DiskImage {
+        let written = &self.project.manifest.disk_image;
+        let is_built = targets.contains(&TargetName::Dmg);
+        let pair = |p: [u32; 2]| (p[0], p[1]);
+        let usual = DiskImage::of_size(written.window.map_or(DiskImage::default().size, pair));
+        let mut note = |is_silent: bool, key: &str, value: String, why: &str, is_detail: bool| {
+            if is_built && is_silent {
+                self.defaults.push(Taken { key: format!("disk-image.{key}"), value, why: why.into(), is_detail });
+            }
+        };
+        let place = |(x, y): (u32, u32)| format!("[{x}, {y}]");
+        let why = "room for two symbols and an arrow between them";
+        note(written.window.is_none(), "window", place(usual.size), why, false);
+        let what = "a drawing in the colour of the icon".to_owned();
+        note(written.background.is_none(), "background", what, "no picture is named", false);
+        note(written.icon_size.is_none(), "icon-size", usual.icon.to_string(), "seen well from afar", true);
+        note(written.text_size.is_none(), "text-size", usual.text.to_string(), "the system's own", true);
+        note(
+            written.program.is_none(),
+            "program",
+            place(usual.program),
+            "on the left, a little above the middle",
+            true,
+        );
+        note(written.applications.is_none(), "applications", place(usual.applications), "on the right, as high", true);
+        let languages = self.project.manifest.wizard.languages.clone().unwrap_or_default();
+        let language = languages.first().map_or("en", String::as_str);
+        let words = match &written.word {
+            Some(stated) if stated.is_empty() => Words::None,
+            Some(stated) => Words::Stated(stated.clone()),
+            None => drag_to_install(language).map_or(Words::None, |words| Words::Usual(words.to_owned())),
+        };
+        if let Words::Usual(words) = &words
+            && is_built
+            && written.background.is_none()
+        {
+            self.default("disk-image.word", &format!("{words:?}"), "in the first language of the wizard");
+        }
+        let mut files = Vec::new();
+        for (n, file) in written.file.iter().enumerate() {
+            let bytes = self.file_of_window(&format!("disk-image.file.{n}.from"), &file.from);
+            let name = file.from.rsplit(['/', '\\']).next().unwrap_or_default().to_owned();
+            files.push(FurtherFile { name, bytes, place: pair(file.at) });
+        }
+        DiskImage {
+            icon: written.icon_size.unwrap_or(usual.icon),
+            text: written.text_size.unwrap_or(usual.text),
+            program: written.program.map_or(usual.program, pair),
+            applications: written.applications.map_or(usual.applications, pair),
+            volume_name: written.volume_name.clone(),
+            background: written.background.as_ref().map(|p| self.file_of_window("disk-image.background", p)),
+            words,
+            files,
+            ..usual
+        }
+    }
+}

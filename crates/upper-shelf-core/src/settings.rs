@@ -1,0 +1,372 @@
+//! What only one format has, with every default taken: the manifest resolves it, the formats read it, and neither knows the
+//! other.
+
+use crate::platform::System;
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+/// A package format.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Deserialize, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum TargetName {
+    /// One file for Linux that starts without being installed.
+    Appimage,
+    /// An archive for every system.
+    Zip,
+    /// An archive for every system; for Linux with scripts that install and uninstall.
+    Tar,
+    /// A Windows Installer package.
+    Msi,
+    /// A setup program for Windows, in the NSIS format.
+    Nsis,
+    /// One program for Windows that runs without being installed.
+    Portable,
+    /// A disk image for macOS, with an application bundle in it.
+    Dmg,
+}
+
+impl TargetName {
+    /// Its name in manifests.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Appimage => "appimage",
+            Self::Zip => "zip",
+            Self::Tar => "tar",
+            Self::Msi => "msi",
+            Self::Nsis => "nsis",
+            Self::Portable => "portable",
+            Self::Dmg => "dmg",
+        }
+    }
+
+    /// The systems that it is built for.
+    pub fn systems(self) -> &'static [System] {
+        match self {
+            Self::Appimage => &[System::Linux],
+            Self::Msi | Self::Nsis | Self::Portable => &[System::Windows],
+            Self::Dmg => &[System::Macos],
+            Self::Zip | Self::Tar => &[System::Linux, System::Windows, System::Macos],
+        }
+    }
+
+    /// The usual one for a system.
+    pub fn usual(system: System) -> Self {
+        match system {
+            System::Linux => Self::Appimage,
+            System::Windows => Self::Msi,
+            System::Macos => Self::Dmg,
+        }
+    }
+}
+
+/// How a disk image is packed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Deserialize, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum DmgCompression {
+    /// Read by every macOS.
+    #[default]
+    Zlib,
+    /// Quick to read; since OS X 10.11.
+    Lzfse,
+    /// Smaller, slow to read.
+    Bzip2,
+    /// Not packed.
+    None,
+}
+
+/// How a setup program's files are packed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Deserialize, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum SetupCompression {
+    /// Smallest.
+    #[default]
+    Lzma,
+    /// Fast to pack and to install.
+    Deflate,
+}
+
+/// Where a portable program keeps its settings.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Deserialize, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum SettingsPlace {
+    /// Where the system has them.
+    #[default]
+    Usual,
+    /// Beside the portable program.
+    Beside,
+}
+
+/// How cabinets are packed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Deserialize, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum CabinetCompression {
+    /// Smallest.
+    #[default]
+    Lzx,
+    /// Fast to pack.
+    Mszip,
+    /// Not packed.
+    Stored,
+}
+
+/// Where the cabinets of a Windows Installer package are.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Deserialize, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum CabinetPlace {
+    /// In the package.
+    #[default]
+    Inside,
+    /// In files of their own, which have to lie beside the package.
+    Beside,
+}
+
+/// A compression.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Compression {
+    /// Known everywhere.
+    Gzip,
+    /// Small, and by far the fastest to unpack.
+    Zstd,
+    /// Smallest, slow.
+    Xz,
+}
+
+/// What only one format has.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Settings {
+    /// For AppImages.
+    pub appimage: Appimage,
+    /// For ZIP archives.
+    pub zip: Zip,
+    /// For tar archives.
+    pub tar: Tar,
+    /// For Windows Installer packages.
+    pub msi: Msi,
+    /// For setup programs, and for how portable programs are packed.
+    pub nsis: Nsis,
+    /// For portable programs.
+    pub portable: Portable,
+    /// For disk images.
+    pub dmg: Dmg,
+}
+
+/// For AppImages.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Appimage {
+    /// How blocks are packed.
+    pub compression: Compression,
+    /// How hard.
+    pub level: u32,
+    /// Bytes in a block: a power of two.
+    pub block_size: u32,
+    /// Embedded update information, in the AppImage specification's form; none is written unless somebody wants it.
+    pub update_information: Option<String>,
+}
+
+impl Appimage {
+    /// The usual level of a compression.
+    pub fn usual_level(compression: Compression) -> u32 {
+        match compression {
+            Compression::Gzip | Compression::Zstd => 9,
+            Compression::Xz => 6,
+        }
+    }
+}
+
+impl Default for Appimage {
+    fn default() -> Self {
+        let compression = Compression::Zstd;
+        let level = Self::usual_level(compression);
+        Self { compression, level, block_size: 1 << 20, update_information: None }
+    }
+}
+
+/// For ZIP archives.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Zip {
+    /// How hard files are packed: 0 (stored) to 9.
+    pub level: u32,
+}
+
+impl Default for Zip {
+    fn default() -> Self {
+        Self { level: 6 }
+    }
+}
+
+/// For tar archives.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Tar {
+    /// How it is packed.
+    pub compression: Compression,
+    /// How hard.
+    pub level: u32,
+}
+
+impl Tar {
+    /// The usual level of a compression.
+    pub fn usual_level(compression: Compression) -> u32 {
+        match compression {
+            Compression::Gzip | Compression::Xz => 6,
+            Compression::Zstd => 9,
+        }
+    }
+}
+
+impl Default for Tar {
+    fn default() -> Self {
+        let compression = Compression::Gzip;
+        Self { compression, level: Self::usual_level(compression) }
+    }
+}
+
+/// The code page of a Windows Installer package's texts.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum CodePage {
+    /// That of Western Europe (1252) if it holds every text, as older systems expect; else UTF-8 (65001).
+    #[default]
+    Fitting,
+    /// This one.
+    Number(u32),
+}
+
+/// For Windows Installer packages.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Msi {
+    /// How cabinets are packed.
+    pub compression: CabinetCompression,
+    /// The version as Windows Installer compares it, where it is not the product's own.
+    pub version: Option<String>,
+    /// Where the cabinets are.
+    pub cabinets: CabinetPlace,
+    /// A cabinet ends before its files have more megabytes than this.
+    pub cabinet_megabytes: u64,
+    /// The code page of its texts.
+    pub code_page: CodePage,
+}
+
+impl Default for Msi {
+    fn default() -> Self {
+        Self {
+            compression: CabinetCompression::default(),
+            version: None,
+            cabinets: CabinetPlace::default(),
+            // A cabinet's own limit is 2 GiB.
+            cabinet_megabytes: 1900,
+            code_page: CodePage::default(),
+        }
+    }
+}
+
+/// For setup programs, and for how portable programs are packed.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Nsis {
+    /// How files are packed.
+    pub compression: SetupCompression,
+    /// How far back the packer looks: a power of two. Small products take less.
+    pub dictionary_megabytes: u32,
+}
+
+impl Default for Nsis {
+    fn default() -> Self {
+        Self { compression: SetupCompression::default(), dictionary_megabytes: 32 }
+    }
+}
+
+/// For portable programs.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Portable {
+    /// The key of the program that it starts, where it is not the first one.
+    pub program: Option<String>,
+    /// Where the program keeps its settings.
+    pub settings: SettingsPlace,
+}
+
+/// For disk images.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Dmg {
+    /// How it is packed.
+    pub compression: DmgCompression,
+    /// How hard.
+    pub level: u32,
+}
+
+impl Default for Dmg {
+    fn default() -> Self {
+        Self { compression: DmgCompression::default(), level: 9 }
+    }
+}
+
+/// The words below the arrow in the window of a disk image.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub enum Words {
+    /// None.
+    #[default]
+    None,
+    /// The usual ones; left out where they have no room.
+    Usual(String),
+    /// Those of the manifest; an error where they have no room.
+    Stated(String),
+}
+
+/// The window of a disk image. Places are the middle of a symbol, from the upper left corner, in points.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct DiskImage {
+    /// Width and height, points.
+    pub size: (u32, u32),
+    /// Width of a symbol, points.
+    pub icon: u32,
+    /// Height of letters, points.
+    pub text: u32,
+    /// Where the program's symbol stands.
+    pub program: (u32, u32),
+    /// Where the folder of applications stands.
+    pub applications: (u32, u32),
+    /// The volume's name, where it is not the product's.
+    pub volume_name: Option<String>,
+    /// The picture behind the symbols, where it is not drawn here: an SVG or a PNG.
+    pub background: Option<Vec<u8>>,
+    /// Words below the arrow of the drawing that stands behind them otherwise.
+    pub words: Words,
+    /// Further files.
+    pub files: Vec<FurtherFile>,
+}
+
+/// A file that a disk image shows beside the program.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct FurtherFile {
+    /// Its name.
+    pub name: String,
+    /// What is in it.
+    pub bytes: Vec<u8>,
+    /// Where it stands.
+    pub place: (u32, u32),
+}
+
+impl DiskImage {
+    /// Room below a symbol for its name, points.
+    pub const LABEL: u32 = 24;
+
+    /// The usual one of a size: both symbols a little above the middle, because names stand below them.
+    pub fn of_size(size: (u32, u32)) -> Self {
+        let line = (size.1 / 2).saturating_sub(Self::LABEL / 2);
+        Self {
+            size,
+            icon: 128,
+            text: 13,
+            program: (size.0 / 4, line),
+            applications: (size.0 - size.0 / 4, line),
+            volume_name: None,
+            background: None,
+            words: Words::None,
+            files: Vec::new(),
+        }
+    }
+}
+
+impl Default for DiskImage {
+    fn default() -> Self {
+        Self::of_size((640, 400))
+    }
+}

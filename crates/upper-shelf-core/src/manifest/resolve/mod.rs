@@ -138,6 +138,26 @@ impl Project {
             origins: Origins::default(),
         };
         let m = &self.manifest;
+        // Each table is read by one of the functions below; a new one makes the compiler ask here.
+        let written::Manifest {
+            product: _,
+            layer: _,
+            program: _,
+            shortcut: _,
+            file_type: _,
+            link_scheme: _,
+            environment: _,
+            registry: _,
+            service: _,
+            font: _,
+            choice: _,
+            install: _,
+            wizard: _,
+            disk_image: _,
+            bundle: _,
+            targets: _,
+            target: _,
+        } = m;
         let identity = r.identity();
         let layers = r.layers();
         if layers.is_empty() {

@@ -54,6 +54,25 @@ fn entries<'f>(footprint: &'f Footprint, place: Place) -> Vec<Entry<'f>> {
 
 /// All files for the desktop. `command` is what entries start, in front of `--start=KEY`.
 pub fn write(footprint: &Footprint, icon: &Icon, time: u32, command: &str) -> Files {
+    // What a desktop reads of a footprint; a new list makes the compiler ask here.
+    let Footprint {
+        product: _,
+        platform: _,
+        tree: _,
+        programs: _,
+        shortcuts: _,
+        file_types: _,
+        link_schemes: _,
+        environment: _,
+        registry: _,
+        services: _,
+        fonts: _,
+        choices: _,
+        icons,
+        install: _,
+        bundle: _,
+        foreign: _,
+    } = footprint;
     let id = id_of(footprint);
     let mut files = Files::new();
     for (place, folder) in FOLDERS {
@@ -64,7 +83,7 @@ pub fn write(footprint: &Footprint, icon: &Icon, time: u32, command: &str) -> Fi
             );
         }
     }
-    if !footprint.icons.is_empty() {
+    if !icons.is_empty() {
         for (_, path, bytes) in icon.theme_files(id) {
             files.insert(format!("icons/hicolor/{path}"), bytes);
         }

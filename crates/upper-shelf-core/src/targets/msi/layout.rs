@@ -95,6 +95,25 @@ impl<'j> Layout<'j> {
             asked: 0,
             secure: Vec::new(),
         };
+        // A new list of a footprint is written by one of these, or not at all: the compiler asks here.
+        let Footprint {
+            product: _,
+            platform: _,
+            tree: _,
+            programs: _,
+            shortcuts: _,
+            file_types: _,
+            link_schemes: _,
+            environment: _,
+            registry: _,
+            services: _,
+            fonts: _,
+            choices: _,
+            icons: _,
+            install: _,
+            bundle: _,
+            foreign: _,
+        } = job.footprint;
         it.name_deepest_first();
         it.directories()?;
         it.file_components()?;

@@ -97,6 +97,10 @@ fn unreadable(package: &Path, e: &io::Error) -> Failure {
             let why = if encrypted { "it is encrypted".to_owned() } else { (*why).to_owned() };
             unsupported(package, why)
         }
+        // The method's number, as APPNOTE.TXT 4.4.5 has it.
+        Some(zip::result::ZipError::CompressionMethodNotSupported(number)) => {
+            unsupported(package, format!("its files are packed by the method {number}"))
+        }
         _ => damaged(package, e.to_string()),
     }
 }
@@ -150,7 +154,8 @@ fn write(job: &Job, mut stream: Stream, out: File) -> io::Result<()> {
 fn open(file: File) -> io::Result<(ZipArchive<File>, String)> {
     let archive = ZipArchive::new(file)?;
     // The folder of a bundle is a part of the product, and not only of the archive.
-    let top = common_top(archive.file_names()).filter(|t| !t.ends_with(".app/")).unwrap_or_default();
+    let names: Vec<_> = archive.file_names().collect::<Result<_, _>>()?;
+    let top = common_top(names.iter().map(AsRef::as_ref)).filter(|t| !t.ends_with(".app/")).unwrap_or_default();
     Ok((archive, top))
 }
 
@@ -165,18 +170,16 @@ fn path_of(name: &str, top: &str) -> io::Result<Option<RelPath>> {
 
 /// What an archive of ours with an application bundle holds; nothing for any other.
 fn bundle_in(archive: &mut ZipArchive<File>) -> io::Result<Option<(Vec<Member>, Reading)>> {
-    let Some(list) =
-        archive.file_names().find(|n| n.ends_with(".app/Contents/Info.plist") && n.matches('/').count() == 2)
-    else {
-        return Ok(None);
-    };
-    let list = list.to_owned();
+    let is_list = |name: &str| name.ends_with(".app/Contents/Info.plist") && name.matches('/').count() == 2;
+    let mut names = archive.file_names().flatten();
+    let Some(list) = names.find(|name| is_list(name)).map(|name| name.into_owned()) else { return Ok(None) };
+    drop(names);
     let mut bytes = Vec::new();
     archive.by_name(&list)?.take(4 << 20).read_to_end(&mut bytes)?;
     let mut nodes = Vec::new();
     for index in 0..archive.len() {
         let mut entry = archive.by_index(index)?;
-        let path = entry.name().trim_end_matches('/').to_owned();
+        let path = entry.name()?.trim_end_matches('/').to_owned();
         RelPath::new(path.as_str()).map_err(|why| io::Error::other(format!("the name {path:?} {why}")))?;
         let mode = entry.unix_mode().unwrap_or(if entry.is_dir() { 0o755 } else { 0o644 });
         let kind = if entry.is_dir() {
@@ -215,7 +218,7 @@ fn files(file: File, visit: Visit) -> io::Result<()> {
     }
     for index in 0..archive.len() {
         let mut entry = archive.by_index(index)?;
-        if let Some(path) = path_of(entry.name(), &top)?.filter(|_| entry.is_file()) {
+        if let Some(path) = path_of(&entry.name()?, &top)?.filter(|_| entry.is_file()) {
             visit(&path, &mut entry)?;
         }
     }
@@ -233,7 +236,7 @@ fn read(file: File, depth: Depth) -> io::Result<Footprint> {
     let mut tree = Vec::new();
     for index in 0..archive.len() {
         let mut entry = archive.by_index(index)?;
-        let Some(path) = path_of(entry.name(), &top)? else { continue };
+        let Some(path) = path_of(&entry.name()?, &top)? else { continue };
         let mode = entry.unix_mode().unwrap_or(if entry.is_dir() { 0o755 } else { 0o644 }) & 0o7777;
         tree.push(if entry.is_dir() {
             Node::Folder { path, mode }

@@ -108,7 +108,8 @@ fn told(bytes: &[u8], platform: Option<Platform>) -> Result<Told, String> {
     more.extend(text("LegalCopyright").map(|t| ("copyright", t)));
     let mut libraries: BTreeSet<String> = BTreeSet::new();
     use object::Object;
-    for import in object::File::parse(bytes).and_then(|f| f.imports()).unwrap_or_default() {
+    let file = object::File::parse(bytes);
+    for import in file.iter().filter_map(|f| f.imports().ok()).flatten().flatten() {
         libraries.insert(String::from_utf8_lossy(import.library()).into_owned());
     }
     if !libraries.is_empty() {

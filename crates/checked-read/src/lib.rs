@@ -86,7 +86,7 @@ impl<R: ReadAt> Checked<R> {
     /// The values don't give the hash: they, or it, were changed.
     pub fn new(source: R, start: u64, length: u64, values: Vec<Value>, expected: &[u8; 32]) -> io::Result<Self> {
         if hash(&values, length).as_ref() != Some(expected) {
-            return Err(io::Error::other("the table of its checksums is not what was written"));
+            return Err(io::Error::other("the table of its checksums was changed after it was written"));
         }
         let right = values.iter().map(|_| AtomicBool::new(false)).collect();
         Ok(Self { source, start, length, values, right })
@@ -113,7 +113,7 @@ impl<R: ReadAt> Checked<R> {
         }
         if value(&self.source, self.start, self.length, piece as u64, buffer)? != self.values[piece] {
             let at = self.start + piece as u64 * PIECE;
-            let what = format!("from byte {at} on its content is not what was packed");
+            let what = format!("from byte {at} on, its content was changed after it was packed");
             return Err(io::Error::new(io::ErrorKind::InvalidData, what));
         }
         self.right[piece].store(true, Ordering::Relaxed);
@@ -176,7 +176,7 @@ mod tests {
                 bytes[at] ^= 0x10;
                 let checked = Checked::new(bytes, start, long, values.clone(), &whole).expect("the table is right");
                 let said = checked.read_exact_at(&mut [0], at as u64).expect_err("noticed");
-                prop_assert!(said.to_string().contains("is not what was packed"));
+                prop_assert!(said.to_string().contains("was changed after it was packed"));
                 let mut values = values;
                 let n = flipped.index(values.len());
                 values[n][flipped.index(32)] ^= 1;

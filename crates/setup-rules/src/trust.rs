@@ -26,7 +26,7 @@ pub fn is_below(path: &[u16], folder: &[u16]) -> bool {
 /// What a run knows of where a record came from.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Origin {
-    /// The run has an administrator's rights that other programs of this person don't have.
+    /// The run has an administrator's rights that other programs of this user don't have.
     pub elevated: bool,
     /// The installation is the machine's, as the machine's part of the registry says.
     pub machine: bool,

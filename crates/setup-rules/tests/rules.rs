@@ -95,7 +95,7 @@ fn an_elevated_run_trusts_only_what_only_administrators_can_write() {
     for machine in [true, false] {
         for sealed in [None, Some(true), Some(false)] {
             assert_eq!(of(false, machine, sealed, false), Trust::Whole, "nothing is won by it");
-            // A person's own part of the registry, and folders of their own.
+            // A user's own part of the registry, and folders of their own.
             assert_eq!(of(true, false, sealed, true), Trust::Own);
         }
     }

@@ -8,6 +8,24 @@ pub mod wine;
 use std::path::Path;
 use std::process::{Command, Output};
 
+/// Unmounts a file system. A child that another test starts has open what is open here until it is its own program, so the
+/// first try may come too early.
+///
+/// # Panics
+/// If it stays in use.
+pub fn unmount(at: &Path) {
+    let mut said = String::new();
+    for _ in 0..50 {
+        let out = judge("umount", &[at.to_str().expect("text")]);
+        if out.status.success() {
+            return;
+        }
+        said = String::from_utf8_lossy(&out.stderr).into_owned();
+        std::thread::sleep(std::time::Duration::from_millis(100));
+    }
+    panic!("{said}");
+}
+
 /// Runs a judge: an independent program that reads what we wrote. A judge that is not installed is a failure, not a skip.
 ///
 /// # Panics

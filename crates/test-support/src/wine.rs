@@ -138,11 +138,11 @@ impl Wine {
         let machine = Self { folder };
         std::fs::remove_file(machine.prefix().join("dosdevices/z:")).expect("removed");
         // Desktop and documents are links into the home folder of the template: folders of their own instead.
-        let person = std::fs::read_dir(machine.c().join("users"))
+        let user = std::fs::read_dir(machine.c().join("users"))
             .expect("users")
             .flatten()
             .flat_map(|user| std::fs::read_dir(user.path()));
-        for entry in person.flat_map(|entries| entries.flatten().collect::<Vec<_>>()) {
+        for entry in user.flat_map(|entries| entries.flatten().collect::<Vec<_>>()) {
             if entry.path().is_symlink() {
                 std::fs::remove_file(entry.path()).expect("removed");
                 std::fs::create_dir(entry.path()).expect("made");
@@ -267,17 +267,17 @@ impl Wine {
     ///
     /// # Panics
     /// If it can't be started.
-    pub fn as_person(&self, args: &[&str]) -> i32 {
-        self.code_of(&[&self.person(), args].concat(), &[])
+    pub fn as_user(&self, args: &[&str]) -> i32 {
+        self.code_of(&[&self.user(), args].concat(), &[])
     }
 
     /// What stands in front of a command line so that it runs without an administrator's rights.
     ///
     /// # Panics
     /// If the helper can't be written.
-    pub fn person(&self) -> [&'static str; 2] {
+    pub fn user(&self) -> [&'static str; 2] {
         std::fs::write(self.c().join("window-reader.exe"), READER).expect("written");
-        [r"C:\window-reader.exe", "as-person"]
+        [r"C:\window-reader.exe", "as-user"]
     }
 
     /// A program that is a service when it is started with `service`.
@@ -354,13 +354,13 @@ impl Wine {
         format!("C:\\{name}")
     }
 
-    /// The whole registry: the machine's and the person's keys.
+    /// The whole registry: the machine's and the user's keys.
     ///
     /// # Panics
     /// If it can't be read.
     pub fn registry(&self) -> Registry {
         let mut all = Registry::new();
-        for (file, root) in [("system.reg", "machine"), ("user.reg", "person")] {
+        for (file, root) in [("system.reg", "machine"), ("user.reg", "user")] {
             let text = std::fs::read(self.prefix().join(file)).expect("a registry");
             let mut key = String::new();
             let mut joined = String::new();

@@ -2,7 +2,7 @@
 
 use crate::content::ContentHash;
 use crate::footprint::{IconForm, IconImage};
-use crate::problem::{Failure, Kind, Problem, Span};
+use crate::problem::{Code, Failure, Kind, Problem, Span};
 use crate::svg::{self, Fonts};
 use image::codecs::png::{CompressionType, FilterType, PngEncoder};
 use image::{ImageEncoder, RgbaImage};
@@ -36,19 +36,21 @@ impl Icon {
     /// It can't be read, or is neither.
     pub fn load(path: &Path, span: Option<Span>) -> Result<(Self, Vec<Problem>), Failure> {
         let bytes = crate::input::read(path).map_err(|e| {
-            let mut failure = Failure::io("can't read the icon", path, &e);
+            let mut failure = Failure::io("can't read the icon", path, e);
             failure.kind = Kind::Problems;
             failure.problems[0].span = span.clone();
             failure
         })?;
         let bad = |why: String| {
-            let problem =
-                Problem::error(format!("the icon {} can't be used", path.display())).at(span.clone()).why(why);
+            let problem = Problem::error(Code::Icon, format!("the icon {} can't be used", path.display()))
+                .at(span.clone())
+                .why(why);
             Failure::new(Kind::Problems, problem.instead("an SVG, or a square PNG of 512 pixels or more"))
         };
         let mut warnings = Vec::new();
-        let mut warn =
-            |what: String, why: &str| warnings.push(Problem::warning(what).at(span.clone()).on(path).why(why));
+        let mut warn = |what: String, why: &str| {
+            warnings.push(Problem::warning(Code::Icon, what).at(span.clone()).on(path).why(why))
+        };
         if bytes.starts_with(b"\x89PNG") {
             let mut reader = image::ImageReader::with_format(std::io::Cursor::new(&bytes), image::ImageFormat::Png);
             let mut limits = image::Limits::default();
@@ -57,12 +59,12 @@ impl Icon {
             let picture = reader.decode().map_err(|e| bad(e.to_string()))?.into_rgba8();
             let (w, h) = picture.dimensions();
             if w != h {
-                warn(format!("the icon has {w} × {h} pixels"), "icons are square: it is padded with nothing around it");
+                warn(format!("the icon has {w} × {h} pixels"), "icons are square, so it gets a transparent border");
             }
             if w.max(h) < ENOUGH {
                 warn(
                     format!("the icon has {w} × {h} pixels only"),
-                    "large icons of 512 pixels are made from it, and look blurred",
+                    "icons of up to 512 pixels are made from it, and the large ones will look blurred",
                 );
             }
             return Ok((Self::Pixels(squared(picture)), warnings));
@@ -75,7 +77,7 @@ impl Icon {
         if (size.width() - size.height()).abs() > 0.5 {
             warn(
                 format!("the icon is {} × {}", size.width(), size.height()),
-                "icons are square: it is padded with nothing around it",
+                "icons are square, so it gets a transparent border",
             );
         }
         if bytes.windows(5).any(|w| w == b"<text") {

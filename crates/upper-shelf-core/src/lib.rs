@@ -8,19 +8,60 @@
 //!
 //! | room | what is there |
 //! |---|---|
-//! | [`manifest`] | the project file as written, its checks, and its resolved form |
-//! | [`payload`] | layers laid over each other, and the one reading of every file |
+//! | [`platform`], [`content`], [`recognise`] | neutral ground: platforms, hashes, what a file is by its first bytes |
 //! | [`footprint`] | what a product leaves on a machine; differences; the text and JSON forms |
+//! | [`problem`] | what is wrong, where, why, and what to write instead |
+//! | [`settings`] | what only one format has, with every default taken |
+//! | [`icons`], [`wizard`] | one picture into every size and form; words and pages of wizards |
+//! | [`payload`] | layers laid over each other, and the one reading of every file |
+//! | [`manifest`] | the project file as written, its checks, and its resolved form |
 //! | [`targets`] | footprint ⇄ package format, one file or folder a target |
-//! | [`icons`] | one picture into every size and form |
-//! | [`build`] | all of it in order: nothing appears under its name before it is whole |
-//! | [`extract`] | a package's files into a folder |
-//! | [`litter`] | what is under way on the disk, and goes when the program is stopped |
-//! | [`preview`] | pictures of what people will see: wizards and windows |
-//! | [`secret`] | passwords and keys |
-//! | [`scan`] | looks through a folder and proposes a manifest |
+//! | [`packaging`] | all of it in order: nothing appears under its name before it is whole |
+//! | [`extract`], [`preview`], [`scan`] | a package's files into a folder; pictures of what people will see; a manifest proposed for a folder |
+//! | [`litter`], [`secret`] | what is under way on the disk; passwords and keys |
+//!
+//! Another program makes a package, and reads it back, like this:
+//!
+//! ```
+//! use upper_shelf_core::{manifest, packaging, platform::Platform, targets};
+//!
+//! # fn main() -> Result<(), upper_shelf_core::Failure> {
+//! # let folder = tempfile::tempdir().unwrap();
+//! # std::fs::create_dir(folder.path().join("built")).unwrap();
+//! # std::fs::write(folder.path().join("built/hives.txt"), "hive A").unwrap();
+//! # std::fs::write(folder.path().join("shelf.toml"), r#"
+//! # [product]
+//! # id = "works.fernhollow.hives"
+//! # name = "Hives"
+//! # version = "1.0.0"
+//! # publisher = "Fernhollow Apiary Works"
+//! # [[layer]]
+//! # from = "built"
+//! # [targets]
+//! # build = ["zip"]
+//! # "#).unwrap();
+//! let project = manifest::load(folder.path(), &|_| None)?;
+//! let options = packaging::Options { platforms: None, targets: None, host: Platform::LinuxX64, epoch: None, output: None };
+//! let plans = packaging::plan(&project, &options)?;
+//! let packages = folder.path().join("packages");
+//! let built = packaging::build(&project, plans, &packages, 1, &Quiet)?;
+//!
+//! let (format, footprint) = targets::read(&built[0].file, targets::Depth::Contents, 1)?;
+//! assert_eq!(format.name(), "zip");
+//! assert_eq!(footprint.tree[0].path().as_str(), "hives.txt");
+//! # Ok(())
+//! # }
+//!
+//! struct Quiet;
+//! impl packaging::Progress for Quiet {
+//!     fn begin(&self, _packages: &[&str], _bytes: u64) {}
+//!     fn advance(&self, _bytes: u64) {}
+//!     fn verifying(&self) {}
+//!     fn end(&self) {}
+//! }
+//! ```
 
-pub mod build;
+pub mod budget;
 mod command_line;
 pub mod content;
 mod dates;
@@ -34,16 +75,19 @@ mod languages;
 mod layout;
 pub mod litter;
 pub mod manifest;
+pub mod packaging;
 pub mod payload;
 pub mod platform;
 pub mod preview;
 pub mod problem;
 pub mod recognise;
 pub mod scan;
+mod schema;
 pub mod secret;
 pub mod settings;
 mod svg;
 pub mod targets;
 pub mod wizard;
+mod xml;
 
 pub use problem::{Failure, Kind, Problem};

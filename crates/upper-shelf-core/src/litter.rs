@@ -1,4 +1,4 @@
-//! What is under way on the disk and must not stay there when the program is stopped: by an error, by the person, by the
+//! What is under way on the disk and must not stay there when the program is stopped: by an error, by the user, by the
 //! system. Each is taken away when its owner gives it up; a program that is told to end calls [`clear`].
 
 use std::collections::BTreeMap;
@@ -71,7 +71,7 @@ pub fn clear() {
 pub(crate) const PARTIAL: &str = ".upper-shelf-partial";
 
 /// Where a file lies that belongs beside a package; beside a package under way it is under way too.
-pub(crate) fn beside(package: &Path, name: &str) -> PathBuf {
+pub(crate) fn next_to(package: &Path, name: &str) -> PathBuf {
     let under_way = package.file_name().and_then(|n| n.to_str()).is_some_and(|n| n.ends_with(PARTIAL));
     package.with_file_name(if under_way { format!(".{name}{PARTIAL}") } else { name.to_owned() })
 }

@@ -125,8 +125,8 @@ impl FromStr for Platform {
     type Err = String;
     fn from_str(name: &str) -> Result<Self, String> {
         Self::ALL.into_iter().find(|p| p.name() == name).ok_or_else(|| match meant(name)[..] {
-            [] => format!("there is no platform named {name:?}"),
-            ref all => format!("there is no platform named {name:?}; {} is meant", all.join(" or ")),
+            [] => format!("unknown platform {name:?}"),
+            ref all => format!("unknown platform {name:?}; did you mean {}?", all.join(" or ")),
         })
     }
 }
@@ -210,5 +210,46 @@ impl schemars::JsonSchema for Selector {
 impl<'de> Deserialize<'de> for Selector {
     fn deserialize<D: serde::Deserializer<'de>>(d: D) -> Result<Self, D::Error> {
         String::deserialize(d)?.parse().map_err(serde::de::Error::custom)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn names_from_elsewhere_mean_our_platforms() {
+        for (name, platforms) in [
+            ("linux-amd64", &["linux-x64"][..]),
+            ("Linux_x86_64", &["linux-x64"]),
+            ("x86_64-unknown-linux-musl", &["linux-x64"]),
+            ("aarch64-unknown-linux-gnu", &["linux-arm64"]),
+            ("win64", &["windows-x64"]),
+            ("win32", &["windows-x86"]),
+            ("win32-x64", &["windows-x64"]),
+            ("i686-pc-windows-msvc", &["windows-x86"]),
+            ("aarch64-pc-windows-msvc", &["windows-arm64"]),
+            ("darwin-aarch64", &["macos-arm64"]),
+            ("osx-x64", &["macos-x64"]),
+            ("macos-universal2", &["macos-universal"]),
+            ("darwin", &["macos"]),
+            ("Windows", &["windows"]),
+            ("amd64", &["windows-x64", "macos-x64", "linux-x64"]),
+            ("arm64", &["windows-arm64", "macos-arm64", "linux-arm64"]),
+            ("amiga", &[]),
+            ("", &[]),
+        ] {
+            assert_eq!(meant(name), platforms, "{name}");
+        }
+    }
+
+    #[test]
+    fn every_name_stands_for_one_platform_and_every_selector_fits_some() {
+        for platform in Platform::ALL {
+            assert_eq!(platform.name().parse::<Platform>().ok(), Some(platform));
+            let fitting =
+                Selector::names().filter(|name| name.parse::<Selector>().is_ok_and(|selector| selector.fits(platform)));
+            assert_eq!(fitting.count(), 2, "{platform}: its own name and its system's");
+        }
     }
 }

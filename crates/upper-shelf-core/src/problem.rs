@@ -1,13 +1,18 @@
 //! What is wrong, where, why, and what to write instead: all that can be said at once, for people and for machines.
 
+mod code;
+
+pub use code::Code;
+
 use crate::footprint::{Item, TraceKey};
 use serde::Serialize;
 use std::fmt;
 use std::ops::Range;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 /// How much a problem matters.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, schemars::JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum Severity {
     /// Nothing is built.
@@ -17,7 +22,7 @@ pub enum Severity {
 }
 
 /// A place in a text file.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, schemars::JsonSchema)]
 pub struct Span {
     /// The file.
     pub file: PathBuf,
@@ -51,17 +56,19 @@ impl Span {
 /// What a problem is about. Whoever knows the manifest looks up where that is written.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum About {
-    /// An item of the footprint.
-    Item(TraceKey<'static>),
+    /// An item of the footprint, and which of its keys in the manifest.
+    Item(TraceKey<'static>, Option<&'static str>),
     /// A setting, by its keys in the manifest with dots between them.
     Setting(String),
 }
 
 /// One thing that is wrong.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, schemars::JsonSchema)]
 pub struct Problem {
     /// How much it matters.
     pub severity: Severity,
+    /// What kind of problem it is.
+    pub code: Code,
     /// What is wrong, without a full stop.
     pub what: String,
     /// Where it is written.
@@ -83,9 +90,10 @@ pub struct Problem {
 
 impl Problem {
     /// An error.
-    pub fn error(what: impl Into<String>) -> Self {
+    pub fn error(code: Code, what: impl Into<String>) -> Self {
         Self {
             severity: Severity::Error,
+            code,
             what: what.into(),
             span: None,
             path: None,
@@ -95,8 +103,8 @@ impl Problem {
         }
     }
     /// A warning.
-    pub fn warning(what: impl Into<String>) -> Self {
-        Self { severity: Severity::Warning, ..Self::error(what) }
+    pub fn warning(code: Code, what: impl Into<String>) -> Self {
+        Self { severity: Severity::Warning, ..Self::error(code, what) }
     }
     /// Adds the place in a text.
     pub fn at(mut self, span: Option<Span>) -> Self {
@@ -105,7 +113,12 @@ impl Problem {
     }
     /// Adds the item that it is about.
     pub fn about(mut self, item: &impl Item) -> Self {
-        self.about = Some(About::Item(item.key().into_owned()));
+        self.about = Some(About::Item(item.key().into_owned(), None));
+        self
+    }
+    /// Adds the item that it is about, and the key that is wrong.
+    pub fn about_key(mut self, item: &impl Item, key: &'static str) -> Self {
+        self.about = Some(About::Item(item.key().into_owned(), Some(key)));
         self
     }
     /// Adds the setting that it is about: its keys with dots between them.
@@ -135,10 +148,10 @@ impl Problem {
 }
 
 /// What kind of failure ended a command; each kind has its exit code.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Kind {
-    /// The manifest or the files have problems that the person can mend.
+    /// The manifest or the files have problems that the user can mend.
     Problems,
     /// The machine: no permission, no space, a file that vanished.
     Machine,
@@ -151,43 +164,56 @@ pub enum Kind {
 }
 
 /// Why a command failed: everything that is known at once.
-#[derive(Debug, Clone, Serialize, thiserror::Error)]
+#[derive(Debug, Clone, Serialize, thiserror::Error, schemars::JsonSchema)]
 pub struct Failure {
     /// What kind.
     pub kind: Kind,
     /// All of it, errors and warnings, in the order of their places.
     pub problems: Vec<Problem>,
+    /// What a library or the system said, for whoever walks the chain of errors.
+    #[serde(skip)]
+    pub source: Option<Arc<dyn std::error::Error + Send + Sync>>,
 }
 
 impl Failure {
     /// With one problem.
     pub fn new(kind: Kind, problem: Problem) -> Self {
-        Self { kind, problems: vec![problem] }
+        Self::all(kind, vec![problem])
+    }
+
+    /// With several.
+    pub fn all(kind: Kind, problems: Vec<Problem>) -> Self {
+        Self { kind, problems, source: None }
+    }
+
+    /// Keeps the error that led to it.
+    pub fn caused_by(mut self, source: impl Into<Box<dyn std::error::Error + Send + Sync>>) -> Self {
+        self.source = Some(source.into().into());
+        self
     }
 
     /// Trouble with the machine at a path.
-    pub fn io(doing: &str, path: &Path, e: &std::io::Error) -> Self {
+    pub fn io(doing: &str, path: &Path, e: std::io::Error) -> Self {
         use std::io::ErrorKind as K;
-        let (why, instead) = match e.kind() {
-            K::StorageFull => {
-                ("there is no space left on the disk", Some("free some space, or choose another output folder"))
-            }
+        let (code, why, instead) = match e.kind() {
+            K::StorageFull => (
+                Code::DiskFull,
+                "there is no space left on the disk",
+                "free some space, or choose another output folder",
+            ),
             K::PermissionDenied => {
-                ("the system does not permit it", Some("look at the permissions of the file and its folder"))
+                (Code::PermissionDenied, "permission denied", "check the permissions of the file and its folder")
             }
-            K::ReadOnlyFilesystem => ("the folder is on a read-only file system", Some("choose another output folder")),
-            K::NotFound => ("it is not there", None),
-            _ => ("", None),
+            K::ReadOnlyFilesystem => {
+                (Code::ReadOnlyDisk, "the folder is on a read-only file system", "choose another output folder")
+            }
+            K::NotFound => (Code::NotFound, "it doesn't exist", ""),
+            _ => (Code::InputOutput, "", ""),
         };
         let why = if why.is_empty() { e.to_string() } else { why.to_owned() };
-        let problem = Problem::error(format!("{doing} {}", path.display())).on(path).why(why);
-        Self::new(
-            Kind::Machine,
-            match instead {
-                Some(instead) => problem.instead(instead),
-                None => problem,
-            },
-        )
+        let problem = Problem::error(code, format!("{doing} {}", path.display())).on(path).why(why);
+        let problem = if instead.is_empty() { problem } else { problem.instead(instead) };
+        Self::new(Kind::Machine, problem).caused_by(e)
     }
 }
 

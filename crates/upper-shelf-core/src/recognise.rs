@@ -8,7 +8,7 @@ use std::io::Read;
 use std::path::Path;
 
 /// What a file is.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum FileKind {
     /// A Linux program, for this processor.

@@ -1,7 +1,7 @@
 //! Passwords and keys: taken from the environment, handed to what needs them, and overwritten when they are not needed
 //! any more. They never come out of a manifest's texts, which are public.
 
-use crate::problem::Problem;
+use crate::problem::{Code, Problem};
 use zeroize::Zeroizing;
 
 /// A secret. It can be neither printed nor serialised nor compared; whoever wants its letters says so.
@@ -33,8 +33,11 @@ impl Secret {
                 std::env::VarError::NotPresent => "it is not set",
                 std::env::VarError::NotUnicode(_) => "its value is not Unicode text",
             };
-            let problem = Problem::error(format!("the secret can't be taken from the environment variable {name}"));
-            let instead = format!("set {name} for this command only, from your build server's store of secrets");
+            let problem = Problem::error(
+                Code::UnsetVariable,
+                format!("the environment variable {name}, which holds a secret, can't be used"),
+            );
+            let instead = format!("set {name} for this command only, from your build server's secret store");
             Box::new(problem.why(why).instead(instead))
         })
     }

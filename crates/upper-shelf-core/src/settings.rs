@@ -91,9 +91,9 @@ pub enum SetupCompression {
 pub enum SettingsPlace {
     /// Where the system has them.
     #[default]
-    Usual,
-    /// Beside the portable program.
-    Beside,
+    UserFolder,
+    /// Next to the portable program.
+    ProgramFolder,
 }
 
 /// How cabinets are packed.
@@ -115,9 +115,9 @@ pub enum CabinetCompression {
 pub enum CabinetPlace {
     /// In the package.
     #[default]
-    Inside,
-    /// In files of their own, which have to lie beside the package.
-    Beside,
+    Embedded,
+    /// In files of their own, which have to be next to the package.
+    External,
 }
 
 /// A compression.
@@ -160,7 +160,7 @@ pub struct Appimage {
     pub level: u32,
     /// Bytes in a block: a power of two.
     pub block_size: u32,
-    /// Embedded update information, in the AppImage specification's form; none is written unless somebody wants it.
+    /// Embedded update information, in the AppImage specification's form; none by default.
     pub update_information: Option<String>,
 }
 
@@ -321,7 +321,7 @@ pub struct DiskImage {
     pub text: u32,
     /// Where the program's symbol stands.
     pub program: (u32, u32),
-    /// Where the folder of applications stands.
+    /// Where the Applications folder stands.
     pub applications: (u32, u32),
     /// The volume's name, where it is not the product's.
     pub volume_name: Option<String>,

@@ -146,6 +146,9 @@ fn look_through(bytes: &[u8]) -> Result<(), String> {
             }
             Event::Text(text) => style.iter_mut().for_each(|s| s.push_str(&String::from_utf8_lossy(&text))),
             Event::CData(text) => style.iter_mut().for_each(|s| s.push_str(&String::from_utf8_lossy(&text))),
+            Event::GeneralRef(reference) => {
+                style.iter_mut().for_each(|s| s.push_str(&crate::xml::referred(&reference)));
+            }
             Event::DocType(text) => {
                 let text = String::from_utf8_lossy(&text).into_owned();
                 let declared = text.split_once("<!ENTITY").map_or("", |(_, entities)| entities);
@@ -153,10 +156,10 @@ fn look_through(bytes: &[u8]) -> Result<(), String> {
                     return Err("it hides elements in entities".into());
                 }
                 if declared.split_whitespace().any(|word| word == "SYSTEM" || word == "PUBLIC") {
-                    return Err("it takes in another file as an entity".into());
+                    return Err("it includes another file as an entity".into());
                 }
             }
-            Event::PI(pi) if pi.starts_with(b"xml-stylesheet") => return Err("it takes in a style sheet".into()),
+            Event::PI(pi) if pi.starts_with(b"xml-stylesheet") => return Err("it includes a style sheet".into()),
             Event::Eof => break,
             _ => {}
         }
@@ -167,13 +170,13 @@ fn look_through(bytes: &[u8]) -> Result<(), String> {
     let mut known = vec![None; outline.elements.len()];
     let (count, _) = outline.work(0, 0, &mut known)?;
     if count > ELEMENTS {
-        return Err(format!("it draws more than {ELEMENTS} elements, those that are used again included"));
+        return Err(format!("it draws more than {ELEMENTS} elements, counting those that are reused"));
     }
     Ok(())
 }
 
 fn too_deep() -> String {
-    format!("more than {DEPTH} of its elements lie in each other")
+    format!("its elements are nested more than {DEPTH} deep")
 }
 
 /// What `url(…)` names in a text: only parts of the drawing itself may be named.
@@ -288,6 +291,7 @@ mod tests {
         refused("<use href=\"other.svg#a\"/>", "which is not in it");
         refused("<rect fill=\"url(/etc/x.svg#a)\"/>", "which is not in it");
         refused("<style>@import 'x.css';</style>", "imports");
+        refused("<style>.a{fill:&#117;r&#x6c;('x.svg#y')}</style>", "which is not in it");
         refused("<style><![CDATA[.a{fill:url('x.svg#y')}]]></style>", "which is not in it");
         let entity = format!("<!DOCTYPE svg [<!ENTITY x SYSTEM \"/etc/passwd\">]>{}", svg("&x;"));
         assert!(plain(entity.as_bytes()).expect_err("refused").contains("another file"));
@@ -298,10 +302,10 @@ mod tests {
     #[test]
     fn what_would_end_or_stop_the_program_is_refused_at_once() {
         let began = std::time::Instant::now();
-        refused(&format!("{}{}", "<g>".repeat(100_000), "</g>".repeat(100_000)), "lie in each other");
+        refused(&format!("{}{}", "<g>".repeat(100_000), "</g>".repeat(100_000)), "nested more than");
         // Deep by reference, not by letters.
         let chain: String = (0..5000).map(|n| format!("<g id=\"a{n}\"><use href=\"#a{}\"/></g>", n + 1)).collect();
-        refused(&chain, "lie in each other");
+        refused(&chain, "nested more than");
         // Wide by reference: ten to the eighth.
         let tens = |n| format!("<g id=\"b{n}\">{}</g>", format!("<use href=\"#b{}\"/>", n + 1).repeat(10));
         refused(&(0..8).map(tens).collect::<String>(), "elements");

@@ -43,6 +43,9 @@ fn registry(name: Option<&str>, value: RegistryValue) -> Trace {
 fn all() -> Vec<Trace> {
     vec![
         Foreign::Table { name: "Hives".into(), rows: 3 }.into(),
+        ShellFile { kind: ShellFileKind::Manual, name: "hives.1".into(), file: path("man/hives.1") }.into(),
+        ShellFile { kind: ShellFileKind::Bash, name: "hives".into(), file: path("hives.bash") }.into(),
+        Command { name: "hives".into(), program: "app".into() }.into(),
         Font { file: path("fonts/hive.ttf"), title: "Hive Sans".into() }.into(),
         registry(Some("Count"), RegistryValue::Number(7)),
         Variable { name: "HIVES".into(), action: EnvironmentAction::Append, value: "x".into() }.into(),
@@ -122,6 +125,8 @@ fn footprint(items: Vec<Trace>) -> Footprint {
             Trace::Registry(item) => f.registry.extend([item]),
             Trace::Service(item) => f.services.extend([item]),
             Trace::Font(item) => f.fonts.extend([item]),
+            Trace::Command(item) => f.commands.extend([item]),
+            Trace::ShellFile(item) => f.shell_files.extend([item]),
             Trace::Choice(item) => f.choices.extend([item]),
             Trace::Foreign(item) => f.foreign.extend([item]),
             Trace::Icon(item) => f.icons.extend([item]),
@@ -151,6 +156,9 @@ fn the_order_of_traces_does_not_depend_on_the_order_in_which_they_came() {
             "registry value",
             "service",
             "font",
+            "command",
+            "completion",
+            "manual page",
             "choice",
             "further item",
             "icon"
@@ -284,8 +292,17 @@ fn the_form_for_people_shows_every_kind_and_the_one_for_machines_comes_back() {
     fonts
       “Hive Sans” from fonts/hive.ttf
 
+    commands
+      hives starts app
+
+    completions
+      bash for hives, from hives.bash
+
+    manual pages
+      hives.1, from man/hives.1
+
     choices
-      samples: “Samples”, 1 file, taken unless somebody says otherwise
+      samples: “Samples”, 1 file, selected by default
 
     rules
       agent: yes
@@ -295,17 +312,17 @@ fn the_form_for_people_shows_every_kind_and_the_one_for_machines_comes_back() {
       keep-changed a: yes
       keep-changed b: yes
       key HiveKind: 7
+      minimum-macos: 11.0
+      minimum-windows: 10.0.17763
       name de: Stöcke
       reason camera: To photograph frames
       scope: asked
-      smallest-macos: 11.0
-      smallest-windows: 10.0.17763
       start-at-end: app
       upgrade: late
       upgrade-code: {01234567-89AB-CDEF-0123-456789ABCDEF}
 
     further items
-      table Hives: 3 rows that the footprint does not tell of
+      table Hives: 3 rows that the footprint doesn't show
 
     icons
       PNG 64 × 64
@@ -326,12 +343,12 @@ fn each_rule_is_shown_compared_and_told_apart_by_its_name() {
     assert_eq!(added.len(), 10 + 5, "{added:#?}");
     assert!(added.iter().all(|c| c.starts_with("Added")), "{added:#?}");
     let mut other = ruled.clone();
-    other.install.scope = Some(Scope::Person);
+    other.install.scope = Some(Scope::User);
     other.bundle.names.insert("fr".into(), "Ruches".into());
     let changes = ruled.difference(&other).changes;
     let [Change::Added { new }, Change::Changed { old, new: is }] = &changes[..] else { panic!("{changes:#?}") };
     assert_eq!(new.to_string(), "name fr: Ruches");
-    assert_eq!((old.to_string().as_str(), is.to_string().as_str()), ("scope: asked", "scope: person"));
+    assert_eq!((old.to_string().as_str(), is.to_string().as_str()), ("scope: asked", "scope: user"));
 }
 
 #[test]

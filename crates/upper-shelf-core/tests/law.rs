@@ -6,6 +6,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::fs::File;
 use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
+use upper_shelf_core::budget::Package;
 use upper_shelf_core::content::ContentHash;
 use upper_shelf_core::footprint::*;
 use upper_shelf_core::icons::Icon;
@@ -15,6 +16,7 @@ use upper_shelf_core::settings::{
     CabinetCompression, Compression, DmgCompression, Settings, SetupCompression, TargetName,
 };
 use upper_shelf_core::targets::{self, Depth, Job};
+use upper_shelf_core::wizard::{Language, Wizard};
 
 /// Text that people write, with everything in it that formats give a meaning.
 fn text() -> impl Strategy<Value = String> {
@@ -47,9 +49,16 @@ fn bytes() -> impl Strategy<Value = Vec<u8>> {
     ]
 }
 
+/// A text, perhaps with another one in German.
+fn words() -> impl Strategy<Value = Text> {
+    (text(), prop::option::of(text())).prop_map(|(plain, german)| {
+        Text::several(plain, german.into_iter().map(|text| ("de".to_owned(), text)).collect())
+    })
+}
+
 prop_compose! {
     fn identity()(
-        name in text(), publisher in text(), summary in prop::option::of(text()),
+        name in text(), publisher in text(), summary in prop::option::of(words()),
         description in prop::option::of(prop::collection::vec(text(), 1..3)),
         homepage in prop::option::of("https://[a-z]{3,8}\\.example/[a-z&=?]{0,8}"),
         support in prop::option::of(prop_oneof!["https://[a-z]{3,8}\\.example", "[a-z]{3,8}@[a-z]{3,8}\\.example"]),
@@ -98,8 +107,8 @@ prop_compose! {
         symlinks in prop::collection::vec((path(), text()), 0..3),
         hard in prop::collection::vec(path(), 0..3),
         programs in prop::collection::btree_map("[a-z][a-z0-9-]{0,6}", program(), 1..4),
-        shortcuts in prop::collection::vec((0..3usize, text(), any::<prop::sample::Index>(), prop::collection::vec(text(), 0..3), prop::option::of(text())), 0..4),
-        types in prop::collection::vec(("[a-z]{2,8}/[a-z0-9.+-]{2,12}", prop::collection::vec("[a-z0-9]{1,5}", 1..3), text(), any::<prop::sample::Index>()), 0..3),
+        shortcuts in prop::collection::vec((0..3usize, words(), any::<prop::sample::Index>(), prop::collection::vec(text(), 0..3), prop::option::of(words())), 0..4),
+        types in prop::collection::vec(("[a-z]{2,8}/[a-z0-9.+-]{2,12}", prop::collection::vec("[a-z0-9]{1,5}", 1..3), words(), any::<prop::sample::Index>()), 0..3),
         schemes in prop::collection::vec(("[a-z][a-z0-9+.-]{1,7}", any::<prop::sample::Index>()), 0..3),
         variables in prop::collection::btree_map("[A-Z_]{1,8}", (0..3usize, text(), any::<bool>()), 0..3),
     ) -> Made {
@@ -177,9 +186,19 @@ prop_compose! {
             let value = if inside { format!("{{install}}/{value}") } else { value };
             Variable { name, action, value }
         });
+        let commands = keys.iter().enumerate();
+        let commands = commands.map(|(n, key)| Command { name: format!("bee-{n}"), program: key.clone() });
+        let kinds = [ShellFileKind::Manual, ShellFileKind::Bash, ShellFileKind::Zsh, ShellFileKind::Fish];
+        let found = files.iter().filter(|f| !f.path.as_str().contains('\n')).zip(kinds.into_iter().cycle()).enumerate();
+        let shell_files = found.take(6).map(|(n, (file, kind))| {
+            let name = if kind == ShellFileKind::Manual { format!("bee-{n}.{}", n + 1) } else { format!("bee-{n}") };
+            ShellFile { kind, name, file: file.path.clone() }
+        });
         let footprint = Footprint {
             product,
             platform: Some(platform),
+            commands: commands.collect(),
+            shell_files: shell_files.collect(),
             tree: tree_of.into(),
             programs: programs.collect(),
             shortcuts: shortcuts.collect(),
@@ -199,7 +218,9 @@ fn write(made: &Made, target: TargetName, settings: &Settings, threads: usize, t
     let target = targets::target(target);
     let (carried, _) = target.carry(&made.footprint);
     let icon = ICON.with(Icon::clone);
-    let wizard = Default::default();
+    let german = Language::new("de", &Default::default()).expect("built in");
+    let mut wizard = Wizard::default();
+    wizard.languages.push(german);
     let out = File::options().read(true).write(true).create(true).truncate(true).open(to).expect("a file");
     let keeps = carried.hard_links().next().is_some();
     let links = made.links.iter().map(|(path, to)| Node::HardLink { path: path.clone(), to: to.clone() }).collect();
@@ -217,7 +238,7 @@ fn write(made: &Made, target: TargetName, settings: &Settings, threads: usize, t
         file_name: "Some-Thing-1.0",
         settings,
         threads,
-        beside: &|_| unreachable!("cabinets are inside"),
+        sidecar: &|_| unreachable!("cabinets are inside"),
     };
     let (senders, mut streams) = feed::streams([keeps]);
     let stream = streams.pop().expect("a stream");
@@ -233,10 +254,12 @@ fn law(made: &Made, target: TargetName, settings: &Settings) -> Result<(), TestC
     let dir = tempfile::tempdir().expect("a folder");
     let package = dir.path().join("package");
     let carried = write(made, target, settings, 2, &package);
-    let read = targets::target(target).read(&package, Depth::Contents).expect("read").expect("recognised");
+    let read =
+        targets::target(target).read(&Package::of_ours(&package), Depth::Contents).expect("read").expect("recognised");
     prop_assert_eq!(carried.to_text(), read.to_text());
     prop_assert_eq!(&carried, &read);
-    let listed = targets::target(target).read(&package, Depth::Listing).expect("read").expect("recognised");
+    let listed =
+        targets::target(target).read(&Package::of_ours(&package), Depth::Listing).expect("read").expect("recognised");
     prop_assert_eq!(carried.without_hashes(), listed.without_hashes());
     let again = dir.path().join("again");
     write(made, target, settings, 1, &again);
@@ -397,7 +420,7 @@ fn registry_value() -> impl Strategy<Value = RegistryValue> {
 }
 
 fn registry_entry() -> impl Strategy<Value = RegistryEntry> {
-    let root = prop_oneof![Just(RegistryRoot::Installed), Just(RegistryRoot::Machine), Just(RegistryRoot::Person)];
+    let root = prop_oneof![Just(RegistryRoot::Installed), Just(RegistryRoot::Machine), Just(RegistryRoot::User)];
     let view = prop_oneof![Just(RegistryView::Own), Just(RegistryView::Bits32)];
     (root, view, "Software(\\.[A-Za-z]{1,6}){1,3}", prop::option::of(text()), registry_value()).prop_map(
         |(root, view, key, name, value)| RegistryEntry { root, view, key: key.replace('.', "\\"), name, value },
@@ -426,12 +449,12 @@ fn service() -> impl Strategy<Value = Service> {
 }
 
 fn choice() -> impl Strategy<Value = Choice> {
-    ("[a-z][a-z-]{1,6}[a-z]", text(), prop::option::of(text()), any::<bool>())
+    ("[a-z][a-z-]{1,6}[a-z]", words(), prop::option::of(words()), any::<bool>())
         .prop_map(|(key, title, description, chosen)| Choice { key, title, description, chosen, files: Vec::new() })
 }
 
 fn install_rules() -> impl Strategy<Value = InstallRules> {
-    let scope = prop_oneof![Just(Scope::Machine), Just(Scope::Person), Just(Scope::Asked)];
+    let scope = prop_oneof![Just(Scope::Machine), Just(Scope::User), Just(Scope::Asked)];
     let downgrade = prop_oneof![Just(Downgrade::Blocked), Just(Downgrade::Allowed)];
     let upgrade = prop_oneof![Just(Upgrade::Early), Just(Upgrade::Late)];
     (

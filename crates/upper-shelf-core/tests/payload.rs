@@ -19,6 +19,7 @@ fn layer(from: &std::path::Path) -> Layer {
         modes: Modes::Usual,
         executable: Vec::new(),
         label: "files".into(),
+        setting: "layer.0".into(),
         span: None,
     }
 }
@@ -107,7 +108,7 @@ fn a_file_that_is_not_what_it_was_breaks_the_feed_off() {
         } else {
             let failure = result.expect_err("refused");
             assert_eq!(failure.kind, upper_shelf_core::Kind::Machine);
-            assert!(failure.to_string().contains("changed while the package was being made"), "{failure}");
+            assert!(failure.to_string().contains("changed while the package was being built"), "{failure}");
             assert_eq!(ended, 1, "nobody takes a broken file for a whole one");
         }
     }

@@ -23,6 +23,11 @@ fn the_reference_page_is_up_to_date() {
 }
 
 #[test]
+fn the_page_of_problems_is_up_to_date() {
+    up_to_date("docs/problems.md", &reference::problems_page());
+}
+
+#[test]
 fn every_key_of_the_reference_is_taken_by_the_reader() {
     let text = r#"
 [product]
@@ -51,7 +56,8 @@ level = 9
 [target.tar]
 compression = "zstd"
 "#;
-    let (manifest, source) = read::read(Path::new("shelf.toml"), text, &|_| None).expect("read");
+    let (manifest, source, problems) = read::read(Path::new("shelf.toml"), text, &|_| None).expect("read");
+    assert_eq!(problems, []);
     assert_eq!(manifest.product.released.as_deref(), Some("2026-11-20"));
     assert_eq!(source.span("layer.0.modes").map(|s| (s.line, s.column)), Some((13, 9)));
 }

@@ -86,7 +86,7 @@ fn data_flows_from_the_manifest_to_the_packages() {
     let graph = graph();
     let uses = |from: &str, to: &str| graph[from].contains(to);
     assert!(!uses("manifest", "targets") && !uses("targets", "manifest"), "they meet in `settings` and `footprint`");
-    assert!(uses("layout", "manifest") && uses("targets", "footprint") && uses("build", "layout"), "{graph:#?}");
+    assert!(uses("layout", "manifest") && uses("targets", "footprint") && uses("packaging", "layout"), "{graph:#?}");
     assert!(graph["footprint"].iter().all(|r| r == "platform" || r == "content"), "{:?}", graph["footprint"]);
 }
 

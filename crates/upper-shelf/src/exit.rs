@@ -21,7 +21,7 @@ pub const STOPPED: i32 = 0xC000_013A_u32 as i32;
 
 /// How a command ended.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Code {
+pub enum Exit {
     /// Done.
     Done,
     /// See [`TABLE`].
@@ -38,7 +38,7 @@ pub enum Code {
     Busy,
 }
 
-impl Code {
+impl Exit {
     /// The code for a kind of failure.
     pub fn of(kind: Kind) -> Self {
         match kind {
@@ -51,16 +51,16 @@ impl Code {
     }
 }
 
-impl From<Code> for ExitCode {
-    fn from(code: Code) -> Self {
+impl From<Exit> for ExitCode {
+    fn from(code: Exit) -> Self {
         Self::from(match code {
-            Code::Done => 0,
-            Code::Problems => 1,
-            Code::Machine => 3,
-            Code::Package => 4,
-            Code::Different => 5,
-            Code::Identity => 6,
-            Code::Busy => 7,
+            Exit::Done => 0,
+            Exit::Problems => 1,
+            Exit::Machine => 3,
+            Exit::Package => 4,
+            Exit::Different => 5,
+            Exit::Identity => 6,
+            Exit::Busy => 7,
         })
     }
 }

@@ -4,6 +4,8 @@ mod commands;
 mod exit;
 mod output;
 mod progress;
+#[cfg(test)]
+mod results;
 mod stop;
 
 use clap::{CommandFactory, Parser, Subcommand};
@@ -17,10 +19,10 @@ use output::Output;
 struct Cli {
     #[command(subcommand)]
     command: Command,
-    /// Print the result as JSON, for machines
+    /// Print the result as JSON
     #[arg(long, global = true)]
     json: bool,
-    /// Say each decision
+    /// Explain each decision
     #[arg(short, long, global = true)]
     verbose: bool,
 }
@@ -64,12 +66,12 @@ fn main() -> std::process::ExitCode {
             None => code.into(),
             Some(failure) => {
                 out.in_words(&failure);
-                exit::Code::Machine.into()
+                exit::Exit::Machine.into()
             }
         },
         Err(failure) => {
             out.failure(&failure);
-            exit::Code::of(failure.kind).into()
+            exit::Exit::of(failure.kind).into()
         }
     }
 }

@@ -24,6 +24,13 @@ pub struct Output {
     cut_off: RefCell<Option<io::Error>>,
 }
 
+/// What any command prints when it fails.
+#[derive(Serialize, schemars::JsonSchema)]
+pub struct Failed<'f> {
+    /// Why.
+    pub error: &'f Failure,
+}
+
 /// A line on standard error. Where even that can't be written there is nobody to tell.
 macro_rules! said {
     ($($text:tt)*) => {{
@@ -48,7 +55,7 @@ impl Output {
     /// What kept the result from being written. A reader that has read enough is no failure.
     pub fn unwritten(&self) -> Option<Failure> {
         let e = self.cut_off.borrow_mut().take().filter(|e| e.kind() != io::ErrorKind::BrokenPipe)?;
-        Some(Failure::io("can't write", std::path::Path::new("standard output"), &e))
+        Some(Failure::io("can't write", std::path::Path::new("standard output"), e))
     }
 
     /// A command's result for machines.
@@ -146,10 +153,6 @@ impl Output {
     /// Why a command failed: everything at once.
     pub fn failure(&self, failure: &Failure) {
         if self.json {
-            #[derive(Serialize)]
-            struct Failed<'f> {
-                error: &'f Failure,
-            }
             return self.result(&Failed { error: failure });
         }
         self.in_words(failure);

@@ -27,11 +27,10 @@
 //! # }
 //! ```
 
-mod error;
 mod lzx;
 pub mod read;
 pub mod structs;
 pub mod write;
 
-pub use error::{Error, Result};
+pub use format_error::{Error, Result};
 pub use structs::Method;

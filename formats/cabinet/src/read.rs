@@ -77,10 +77,10 @@ impl<R: Read + Seek> Cabinet<R> {
         let mut at = 0;
         exact(&mut tables, header.as_mut_bytes(), &mut at)?;
         if header.signature != SIGNATURE {
-            return Err(Error::format(0, "no cabinet begins here"));
+            return Err(Error::format(0, "not a cabinet"));
         }
         if header.version_major != 1 {
-            return Err(Error::format(25, format!("cabinets of version {} are not known", header.version_major)));
+            return Err(Error::format(25, format!("cabinet version {} isn't supported", header.version_major)));
         }
         let (mut reserve_folder, mut reserve_data) = (0, 0);
         let flags = header.flags.get();
@@ -130,7 +130,7 @@ impl<R: Read + Seek> Cabinet<R> {
             }
             if u64::from(size) + u64::from(offset) > limits.max_folder {
                 return Err(Error::Limit(format!(
-                    "the file at offset {begin:#x} ends behind {} bytes",
+                    "the file at offset {begin:#x} ends past {} bytes",
                     limits.max_folder
                 )));
             }
@@ -173,7 +173,7 @@ impl<R: Read + Seek> Cabinet<R> {
         mut visit: impl FnMut(&Entry, &mut dyn Read) -> std::result::Result<(), E>,
     ) -> std::result::Result<(), E> {
         if let Some(split) = self.files.iter().find(|f| f.folder >= FOLDER_CONTINUED) {
-            return Err(Error::Usage(format!("{} goes on in another cabinet", split.name)).into());
+            return Err(Error::Usage(format!("{} continues in another cabinet", split.name)).into());
         }
         // Sorted once: a hostile file may list very many folders.
         let mut order: Vec<&Entry> = self.files.iter().collect();
@@ -227,7 +227,7 @@ impl<'r, R: Read + Seek> FolderReader<'r, R> {
                 let window = [KB32, KB64, KB128, KB256, KB512, MB1, MB2][usize::from(bits - 15)];
                 Decoder::Lzx(Box::new(lzxd::Lzxd::new(window)))
             }
-            None => return Err(Error::format(at, format!("compression {:#x} is not known here", folder.field))),
+            None => return Err(Error::format(at, format!("compression {:#x} isn't supported", folder.field))),
         };
         source.seek(SeekFrom::Start(base + at))?;
         let source = std::io::BufReader::with_capacity(1 << 17, source);
@@ -261,7 +261,7 @@ impl<'r, R: Read + Seek> FolderReader<'r, R> {
         match &mut self.decoder {
             Decoder::Stored => {
                 if packed != plain {
-                    return Err(bad(format!("a stored block of {packed} bytes that says {plain}")));
+                    return Err(bad(format!("a stored block of {packed} bytes that claims {plain}")));
                 }
                 self.plain.clear();
                 self.plain.extend_from_slice(&self.packed);
@@ -269,7 +269,7 @@ impl<'r, R: Read + Seek> FolderReader<'r, R> {
             }
             Decoder::Mszip(inflate) => {
                 if !self.packed.starts_with(b"CK") {
-                    return Err(bad("an MSZIP block without its mark".into()));
+                    return Err(bad("an MSZIP block without its signature".into()));
                 }
                 inflate.reset(false);
                 let keep = self.plain.len().min(BLOCK);
@@ -281,7 +281,7 @@ impl<'r, R: Read + Seek> FolderReader<'r, R> {
                 let done = inflate.decompress(&self.packed[2..], &mut self.plain[keep..], FlushDecompress::Finish);
                 match done {
                     Ok(Status::StreamEnd) if inflate.total_out() == plain as u64 => {}
-                    Ok(_) => return Err(bad("a deflate stream that does not end where it should".into())),
+                    Ok(_) => return Err(bad("a deflate stream that doesn't end where it should".into())),
                     Err(e) => return Err(bad(format!("deflate: {e}"))),
                 }
                 self.taken = keep;
@@ -289,7 +289,7 @@ impl<'r, R: Read + Seek> FolderReader<'r, R> {
             Decoder::Lzx(lzx) => {
                 let out = lzx.decompress_next(&self.packed, plain).map_err(|e| bad(format!("LZX: {e}")))?;
                 if out.len() != plain {
-                    return Err(bad(format!("an LZX block of {} bytes that says {plain}", out.len())));
+                    return Err(bad(format!("an LZX block of {} bytes that claims {plain}", out.len())));
                 }
                 self.plain.clear();
                 self.plain.extend_from_slice(out);
@@ -348,7 +348,7 @@ fn name(source: &mut impl BufRead, at: &mut u64) -> Result<Vec<u8>> {
     let mut raw = Vec::new();
     source.take(256).read_until(0, &mut raw)?;
     if raw.pop() != Some(0) {
-        return Err(Error::format(*at, "a name without an end"));
+        return Err(Error::format(*at, "an unterminated name"));
     }
     *at += raw.len() as u64 + 1;
     Ok(raw)

@@ -140,9 +140,9 @@ fn errors_say_what_and_where() {
         bytes[at] = value;
         read(&bytes).expect_err("refused").to_string()
     };
-    assert_eq!(with(0, b'X'), "no cabinet begins here (at offset 0x0)");
-    assert_eq!(with(25, 9), "cabinets of version 9 are not known (at offset 0x19)");
-    assert_eq!(with(42, 2), "compression 0x2 is not known here (at offset 0x58)");
+    assert_eq!(with(0, b'X'), "not a cabinet (at offset 0x0)");
+    assert_eq!(with(25, 9), "cabinet version 9 isn't supported (at offset 0x19)");
+    assert_eq!(with(42, 2), "compression 0x2 isn't supported (at offset 0x58)");
     assert_eq!(with(0x2c + 8, 5), "a file of folder 5, but there are 1 (at offset 0x2c)");
     assert_eq!(
         with(good.len() - 1, !good[good.len() - 1]),

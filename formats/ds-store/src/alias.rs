@@ -84,9 +84,9 @@ impl Alias {
     /// # Errors
     /// [`Error::Format`] for anything but version 2 with the path in it.
     pub fn read(bytes: &[u8]) -> Result<Self> {
-        let bad = |at: usize, what: &str| Error::format(at, what);
+        let bad = |at: usize, what: &str| Error::at(at, what);
         if bytes.len() < FIXED || bytes[6..8] != [0, 2] {
-            return Err(bad(0, "no alias record of version 2"));
+            return Err(bad(0, "not an alias record of version 2"));
         }
         let u32_at = |at: usize| u32::from_be_bytes(bytes[at..at + 4].try_into().expect("four bytes"));
         let mut at = FIXED;

@@ -14,11 +14,10 @@
 //! ```
 
 mod alias;
-mod error;
 mod store;
 mod window;
 
 pub use alias::Alias;
-pub use error::{Error, Result};
+pub use format_error::{Error, Result};
 pub use store::{Record, Value, read, write};
 pub use window::{Item, Window};

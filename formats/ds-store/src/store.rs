@@ -81,7 +81,7 @@ pub fn write(records: &[Record]) -> Result<Vec<u8>> {
     sorted.sort_by_key(|r| (r.name.to_lowercase(), r.code));
     if let Some(pair) = sorted.windows(2).find(|p| (&p[0].name, p[0].code) == (&p[1].name, p[1].code)) {
         let code = String::from_utf8_lossy(&pair[0].code).into_owned();
-        return Err(Error::Usage(format!("{code} of {:?} is there twice", pair[0].name)));
+        return Err(Error::Usage(format!("{code} of {:?} appears twice", pair[0].name)));
     }
     let mut node = [0u32.to_be_bytes(), (sorted.len() as u32).to_be_bytes()].concat();
     sorted.iter().for_each(|r| node.extend(record(r)));
@@ -123,7 +123,7 @@ struct Reader<'r> {
 impl<'r> Reader<'r> {
     fn take(&mut self, count: usize) -> Result<&'r [u8]> {
         let end = self.at.checked_add(count).filter(|end| *end <= self.bytes.len());
-        let end = end.ok_or_else(|| Error::format(self.at, "the file ends too early"))?;
+        let end = end.ok_or_else(|| Error::at(self.at, "the file ends too early"))?;
         let taken = &self.bytes[self.at..end];
         self.at = end;
         Ok(taken)
@@ -162,7 +162,7 @@ impl<'r> Reader<'r> {
             }
             other => {
                 let other = String::from_utf8_lossy(other).into_owned();
-                return Err(Error::format(at, format!("a record of the unknown type {other:?}")));
+                return Err(Error::at(at, format!("a record of unknown type {other:?}")));
             }
         };
         Ok(Record { name, code, value })
@@ -177,19 +177,19 @@ pub fn read(bytes: &[u8]) -> Result<Vec<Record>> {
     let from = |at: u32| Reader { bytes, at: 4 + at as usize };
     let mut head = Reader { bytes, at: 0 };
     if head.u32()? != 1 || head.take(4)? != b"Bud1" {
-        return Err(Error::format(0, "no .DS_Store begins here"));
+        return Err(Error::at(0, "not a .DS_Store file"));
     }
     let mut list = from(head.u32()?);
     let count = list.u32()? as usize;
     list.u32()?;
     if count > MOST {
-        return Err(Error::format(list.at, format!("{count} blocks")));
+        return Err(Error::at(list.at, format!("{count} blocks")));
     }
     let blocks: Vec<u32> = (0..count).map(|_| list.u32()).collect::<Result<_>>()?;
     list.take((count.next_multiple_of(GROUP).max(GROUP) - count) * 4)?;
     let block = |number: u32| {
         let address = blocks.get(number as usize).filter(|a| **a != 0);
-        let address = address.ok_or_else(|| Error::format(0, format!("there is no block {number}")))?;
+        let address = address.ok_or_else(|| Error::at(0, format!("there is no block {number}")))?;
         Ok::<_, Error>(from(address & !0x1F))
     };
     let mut tree = None;
@@ -201,7 +201,7 @@ pub fn read(bytes: &[u8]) -> Result<Vec<Record>> {
             tree = Some(number);
         }
     }
-    let tree = tree.ok_or_else(|| Error::format(list.at, "there is no tree of records"))?;
+    let tree = tree.ok_or_else(|| Error::at(list.at, "the tree of records is missing"))?;
     let mut all = Vec::new();
     // Nodes that are still to be read: number and depth; or a record that stands between two of them.
     enum Next {
@@ -220,7 +220,7 @@ pub fn read(bytes: &[u8]) -> Result<Vec<Record>> {
         };
         seen += 1;
         if depth > DEEPEST || seen > blocks.len() {
-            return Err(Error::format(0, "the tree of records leads back into itself"));
+            return Err(Error::at(0, "the tree of records leads back into itself"));
         }
         let mut node = block(number)?;
         let (last, count) = (node.u32()?, node.u32()?);

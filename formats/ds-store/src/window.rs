@@ -59,10 +59,10 @@ fn binary(list: Dictionary) -> Result<Value> {
 }
 
 fn dictionary(value: &Value) -> Result<Dictionary> {
-    let Value::Blob(bytes) = value else { return Err(Error::format(0, "the window's settings are no bytes")) };
-    let list = plist::Value::from_reader(std::io::Cursor::new(bytes));
-    let list = list.map_err(|e| Error::format(0, format!("the window's settings can't be read: {e}")))?;
-    list.into_dictionary().ok_or_else(|| Error::format(0, "the window's settings are no dictionary"))
+    let Value::Blob(bytes) = value else { return Err(Error::at(0, "the window's settings aren't data")) };
+    let list = shallow_plist::value_of(bytes);
+    let list = list.ok_or_else(|| Error::at(0, "the window's settings can't be read"))?;
+    list.into_dictionary().ok_or_else(|| Error::at(0, "the window's settings aren't a dictionary"))
 }
 
 impl Window {

@@ -69,7 +69,16 @@ with DSStore.open(sys.argv[1], 'r') as d:
 "#;
     let python = test_support::python();
     let said = test_support::judge_says_yes(&python, &["-c", script, path.to_str().expect("text")]);
-    insta::assert_snapshot!(said);
+    insta::assert_snapshot!(said, @r"
+    . b'bwsp' PlistCodec
+    . b'icvl' b'type'
+    . b'icvp' PlistCodec
+    . b'vSrn' b'long'
+    Applications b'Iloc' ILocCodec
+    Bienenstöcke.app b'Iloc' ILocCodec
+    {{300, 150}, {700, 478}} 112.0 13.0 (520, 220)
+    Hives & Frames 2026-09-21 14:13:20+00:00 /.background/window.tiff 17 18 b'Hives & Frames:.background:window.tiff'
+    ");
 }
 
 proptest! {

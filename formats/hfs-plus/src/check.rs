@@ -11,14 +11,14 @@ use crate::structs::*;
 use read_at::ReadAt;
 use zerocopy::IntoBytes;
 
-/// After so many faults nobody reads on.
+/// After so many findings nobody reads on.
 const MOST: usize = 100;
 
 /// What was found, each in a sentence.
 #[derive(Default)]
-pub(crate) struct Faults(Vec<String>);
+pub(crate) struct Findings(Vec<String>);
 
-impl Faults {
+impl Findings {
     pub(crate) fn add(&mut self, fault: impl Into<String>) {
         if self.0.len() < MOST {
             self.0.push(fault.into());
@@ -28,7 +28,7 @@ impl Faults {
     /// Notes where two numbers that have to be equal are not.
     pub(crate) fn same<N: PartialEq + std::fmt::Display>(&mut self, what: &str, said: N, found: N) {
         if said != found {
-            self.add(format!("{what}: {said} is said, {found} was found"));
+            self.add(format!("{what}: {said} is declared, {found} was found"));
         }
     }
 }
@@ -38,35 +38,35 @@ impl Faults {
 /// # Errors
 /// As reading: [`crate::Error::Format`] where there is no going on.
 pub fn check<R: ReadAt>(volume: &Volume<R>) -> Result<Vec<String>> {
-    let mut faults = Faults::default();
-    header(volume, &mut faults)?;
+    let mut findings = Findings::default();
+    header(volume, &mut findings)?;
     let mut all = vec![&volume.extents, &volume.catalog];
     all.extend(&volume.attributes);
     for tree in all {
-        trees::check(volume, tree, &mut faults)?;
+        trees::check(volume, tree, &mut findings)?;
     }
-    let found = catalog::check(volume, &mut faults)?;
-    blocks::check(volume, found, &mut faults)?;
-    Ok(faults.0)
+    let found = catalog::check(volume, &mut findings)?;
+    blocks::check(volume, found, &mut findings)?;
+    Ok(findings.0)
 }
 
-fn header<R: ReadAt>(volume: &Volume<R>, faults: &mut Faults) -> Result<()> {
+fn header<R: ReadAt>(volume: &Volume<R>, findings: &mut Findings) -> Result<()> {
     let header = &volume.header;
     let end = volume.base + volume.length();
     if volume.source.length()? < end {
-        faults.add(format!("the volume is said to have {end} bytes, and there are {}", volume.source.length()?));
+        findings.add(format!("the volume declares {end} bytes, and there are {}", volume.source.length()?));
         return Ok(());
     }
     let mut copy = [0; size_of::<VolumeHeader>()];
     volume.source.read_exact_at(&mut copy, end - HEADER_AT)?;
     if copy != header.as_bytes() {
-        faults.add("the header and its copy at the end differ");
+        findings.add("the header and its copy at the end differ");
     }
     if header.attributes.get() & UNMOUNTED == 0 {
-        faults.add("the volume was not let go of in order");
+        findings.add("the volume was not unmounted cleanly");
     }
     if header.free_blocks.get() >= header.blocks.get() {
-        faults.add(format!("{} of {} blocks are said to be free", header.free_blocks, header.blocks));
+        findings.add(format!("{} of {} blocks are declared free", header.free_blocks, header.blocks));
     }
     Ok(())
 }

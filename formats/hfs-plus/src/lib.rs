@@ -26,10 +26,9 @@
 //! ```
 
 pub mod check;
-mod error;
 pub mod name;
 pub mod read;
 pub mod structs;
 pub mod write;
 
-pub use error::{Error, Result};
+pub use format_error::{Error, Result};

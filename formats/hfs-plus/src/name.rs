@@ -119,7 +119,7 @@ fn is_decomposed(c: char) -> bool {
 /// [`Error::Usage`] for an empty name, `.`, `..`, a slash, a zero, or more than [`LONGEST`] units.
 pub fn stored(name: &str) -> Result<Vec<u16>> {
     if name.is_empty() || name == "." || name == ".." || name.contains(['/', '\0']) {
-        return Err(Error::Usage(format!("{name:?} is no name")));
+        return Err(Error::Usage(format!("{name:?} isn't a valid name")));
     }
     let mut all: Vec<char> = Vec::with_capacity(name.len());
     for c in name.chars() {

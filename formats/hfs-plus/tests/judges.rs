@@ -39,7 +39,7 @@ mod on_linux {
         }
         files.extend(plain);
         let volume = volume_of(&files, options());
-        assert_eq!(faults(&open(volume.clone())), Vec::<String>::new());
+        assert_eq!(findings(&open(volume.clone())), Vec::<String>::new());
         let folder = tempfile::tempdir().expect("a folder");
         let at = |name: &str| folder.path().join(name);
         std::fs::write(at("volume"), volume).expect("written");
@@ -147,7 +147,7 @@ mod on_linux {
         );
         let volume = open(std::fs::read(&path).expect("read"));
         // This driver leaves the copy of the header as it was.
-        assert_eq!(faults(&volume), ["the header and its copy at the end differ"]);
+        assert_eq!(findings(&volume), ["the header and its copy at the end differ"]);
         let all: BTreeMap<String, Vec<u8>> = told(&volume).into_iter().collect();
         assert_eq!(all["new/A\u{308}400"], b"400\n");
         assert_eq!(all["two"], b"x".repeat(1_000_000));
@@ -200,6 +200,12 @@ def walk(e, path):
 walk(v.root_directory, '')
 "#;
         let said = judge_says_yes(&test_support::python(), &["-c", script, path]);
-        insta::assert_snapshot!(said);
+        insta::assert_snapshot!(said, @r"
+        Hives
+        /Applications 0o120755 13 e3b0c442 /Applications []
+        /Bienenstöcke 🐝 0o100644 7 ca2337a8 None ['org.example.queen']
+        /journal 0o40755 0 e3b0c442 None []
+        /journal/first.comb 0o100644 100000 d224fb6e None ['org.example.queen']
+        ");
     }
 }

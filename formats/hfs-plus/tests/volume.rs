@@ -19,7 +19,7 @@ fn what_is_written_is_read_back_and_the_same_input_gives_the_same_bytes() {
     let volume = volume_of(&some(), options());
     assert!(volume == volume_of(&some(), options()));
     let volume = open(volume);
-    assert_eq!(faults(&volume), Vec::<String>::new());
+    assert_eq!(findings(&volume), Vec::<String>::new());
     assert_eq!(volume.name().expect("a name"), "Hives");
     let read: BTreeMap<String, Vec<u8>> = told(&volume).into_iter().collect();
     let stored = |p: &str| hfs_plus::name::shown(&hfs_plus::name::stored(p).expect("a name"));
@@ -44,7 +44,7 @@ fn links_modes_times_and_attributes_are_read_back() {
     let mut writer = builder.lay_out().expect("laid out").write(Vec::new()).expect("begun");
     writer.data(b"abc").expect("written");
     let volume = open(writer.finish().expect("finished"));
-    assert_eq!(faults(&volume), Vec::<String>::new());
+    assert_eq!(findings(&volume), Vec::<String>::new());
     let all = volume.entries().expect("entries");
     assert_eq!(all.iter().map(|e| e.path.as_str()).collect::<Vec<_>>(), ["a", "a/.VolumeIcon.icns", "a/link"]);
     for entry in &all {
@@ -64,7 +64,7 @@ fn names_that_are_one_to_the_format_are_refused_with_both() {
         builder.file(a, 0, file(0o644)).expect("added");
         builder.file(b, 0, file(0o644)).expect("added");
         let Err(Error::Usage(why)) = builder.lay_out().map(|_| ()) else { panic!("{a} and {b} were taken") };
-        assert!(why.contains("are one name"), "{why}");
+        assert!(why.contains("are the same name to HFS+"), "{why}");
     }
     let mut builder = Builder::new("V", options()).expect("a name");
     assert!(builder.file("not/there", 0, file(0o644)).is_err());
@@ -92,19 +92,19 @@ fn the_checker_sees_what_was_changed_by_hand() {
     let catalog = open(volume.clone()).header().catalog.extents[0].start.get() as usize * 4096;
     let cases: [(usize, &[u8], &str); 9] = [
         (1024 + 48, &[0, 0, 0, 9], "free blocks"),
-        (1024 + 32, &[0, 0, 0, 9], "files: 9 is said"),
-        (1024 + 64, &[0, 0, 0, 17], "which the header says is free"),
+        (1024 + 32, &[0, 0, 0, 9], "files: 9 is declared"),
+        (1024 + 64, &[0, 0, 0, 17], "which the header declares free"),
         (end - 1024 + 20, &[1], "its copy at the end differ"),
-        (4096 + 2, &[0], "the bitmap is wrong about block 16"),
+        (4096 + 2, &[0], "the bitmap is wrong for block 16"),
         (catalog + 14 + 6, &[0, 0, 0, 1], "records in leaves"),
-        (catalog + 248, &[0xFE], "the map is wrong about node 7"),
-        (catalog + 8192, &[0, 0, 0, 9], "not linked"),
-        (1024 + 4, &[0, 0, 0, 0], "not let go of in order"),
+        (catalog + 248, &[0xFE], "the map is wrong for node 7"),
+        (catalog + 8192, &[0, 0, 0, 9], "isn't linked"),
+        (1024 + 4, &[0, 0, 0, 0], "not unmounted cleanly"),
     ];
     for (at, bytes, said) in cases {
         let mut bad = volume.clone();
         bad[at..at + bytes.len()].copy_from_slice(bytes);
-        let found = faults(&open(bad)).join("\n");
+        let found = findings(&open(bad)).join("\n");
         assert!(found.contains(said), "{said}:\n{found}");
     }
     let mut bad = volume.clone();
@@ -112,8 +112,32 @@ fn the_checker_sees_what_was_changed_by_hand() {
     let name: Vec<u8> = "frame 5.txt".encode_utf16().flat_map(u16::to_be_bytes).collect();
     let at = catalog + bad[catalog..].windows(name.len()).position(|w| w == name).expect("a name");
     bad[at + 1] = b'z';
-    let found = faults(&open(bad)).join("\n");
-    assert!(found.contains("not in order") && found.contains("says something else"), "{found}");
+    let found = findings(&open(bad)).join("\n");
+    assert!(found.contains("not in order") && found.contains("doesn't match"), "{found}");
+}
+
+/// Nothing in a volume has a checksum. A changed byte may give a file other bytes, another mode or another date; but whatever
+/// changes which files there are, is refused or found.
+#[test]
+fn no_file_appears_disappears_or_moves_without_a_finding() {
+    let good = volume_of(&some()[..40], options());
+    let paths = |volume: &Volume<Vec<u8>>| -> Option<Vec<String>> {
+        Some(volume.entries().ok()?.into_iter().map(|entry| entry.path).collect())
+    };
+    let known = paths(&open(good.clone()));
+    let mut found = 0;
+    for at in (1024..good.len()).step_by(59) {
+        let mut changed = good.clone();
+        changed[at] ^= 0x55;
+        let Ok(volume) = Volume::open(changed, Limits::default()) else { continue };
+        let findings = hfs_plus::check::check(&volume);
+        if findings.as_ref().is_ok_and(Vec::is_empty) {
+            assert_eq!(paths(&volume), known, "nothing is found of byte {at}");
+        } else {
+            found += 1;
+        }
+    }
+    assert!(found > 20, "{found} of the changes were found");
 }
 
 /// Reads all of a volume, in whatever state it is.

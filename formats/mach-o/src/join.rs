@@ -23,7 +23,7 @@ struct Layout<'f, R> {
 fn layout<R: ReadAt>(files: &[R]) -> Result<Layout<'_, R>> {
     let mut parts = Vec::new();
     for (n, source) in files.iter().enumerate() {
-        let file = read(source)?.ok_or_else(|| Error::Usage(format!("file {} is no Mach-O", n + 1)))?;
+        let file = read(source)?.ok_or_else(|| Error::Usage(format!("file {} isn't a Mach-O file", n + 1)))?;
         parts.extend(file.slices.into_iter().map(|s| (s, source, 0)));
     }
     parts.sort_by_key(|(slice, ..)| (alignment(slice.processor), slice.processor));

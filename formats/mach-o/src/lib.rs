@@ -10,10 +10,9 @@
 //! # Ok::<(), mach_o::Error>(())
 //! ```
 
-mod error;
 mod join;
 mod read;
 
-pub use error::{Error, Result};
+pub use format_error::{Error, Result};
 pub use join::{join, joined_size};
 pub use read::{File, FileKind, Library, Processor, Slice, Version, read};

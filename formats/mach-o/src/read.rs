@@ -105,7 +105,7 @@ pub struct Slice {
     /// What it is.
     pub kind: FileKind,
     /// The smallest macOS that it runs on; none if it is for another system or does not say.
-    pub smallest_system: Option<Version>,
+    pub minimum_system: Option<Version>,
     /// What it was built against.
     pub sdk: Option<Version>,
     /// What is loaded with it.
@@ -172,7 +172,7 @@ fn slice<R: ReadAt>(source: &R, offset: u64, size: u64) -> Result<Slice> {
         (MAGIC_32, _) => (false, false),
         (_, MAGIC_64) => (true, true),
         (_, MAGIC_32) => (true, false),
-        _ => return Err(Error::format(offset, "a part of the universal file is no Mach-O")),
+        _ => return Err(Error::format(offset, "a part of the universal file isn't a Mach-O file")),
     };
     let head = Bytes { bytes: &head, big, at: offset };
     let header = if wide { 32 } else { 28 };
@@ -191,7 +191,7 @@ fn slice<R: ReadAt>(source: &R, offset: u64, size: u64) -> Result<Slice> {
             8 => FileKind::Bundle,
             other => FileKind::Other(other),
         },
-        smallest_system: None,
+        minimum_system: None,
         sdk: None,
         libraries: Vec::new(),
         own_path: None,
@@ -233,12 +233,12 @@ fn slice<R: ReadAt>(source: &R, offset: u64, size: u64) -> Result<Slice> {
             0x1D => slice.signature = Some((command.u32(8)?, command.u32(12)?)),
             // LC_VERSION_MIN_MACOSX
             0x24 => {
-                slice.smallest_system = Some(version(command.u32(8)?));
+                slice.minimum_system = Some(version(command.u32(8)?));
                 slice.sdk = Some(version(command.u32(12)?));
             }
             // LC_BUILD_VERSION, for macOS (1) and what runs on it too (Mac Catalyst, 6, has versions of iOS).
             0x32 if command.u32(8)? == 1 => {
-                slice.smallest_system = Some(version(command.u32(12)?));
+                slice.minimum_system = Some(version(command.u32(12)?));
                 slice.sdk = Some(version(command.u32(16)?));
             }
             _ => {}
@@ -281,12 +281,12 @@ pub fn read<R: ReadAt>(source: &R) -> Result<Option<File>> {
                 let end = offset.checked_add(size).filter(|end| *end <= length && offset >= 8);
                 let end = end.ok_or_else(|| Error::format(8, "a part of the universal file lies outside of it"))?;
                 if taken.iter().any(|(from, to)| offset < *to && *from < end) {
-                    return Err(Error::format(8, "parts of the universal file lie over each other"));
+                    return Err(Error::format(8, "parts of the universal file overlap"));
                 }
                 taken.push((offset, end));
                 let slice = slice(source, offset, size)?;
                 if slice.processor.0 != entry.u32(0)? {
-                    return Err(Error::format(offset, "a part is for another processor than the table says"));
+                    return Err(Error::format(offset, "a part is for a different processor from the table's"));
                 }
                 slices.push(slice);
             }

@@ -64,7 +64,7 @@ mod with_a_compiler {
             let slice = &file.slices[0];
             assert!(!file.universal && slice.kind == FileKind::Program);
             assert_eq!(slice.processor.0, known.0);
-            assert_eq!(slice.smallest_system.map(|v| v.to_string()).as_deref(), Some(system));
+            assert_eq!(slice.minimum_system.map(|v| v.to_string()).as_deref(), Some(system));
             assert_eq!(slice.sdk, Some(Version(14, 2, 0)));
             assert_eq!(slice.search_paths, ["@executable_path/../Frameworks"]);
             let library = |path: &str| Library { path: path.into(), optional: false };

@@ -1,5 +1,6 @@
 //! A database in memory: tables of values, and the strings that they share.
 
+use crate::rows::{self, Cells, Row};
 use crate::schema::{self, Column, Kind};
 use crate::summary::Summary;
 use crate::{Error, Result};
@@ -162,6 +163,36 @@ impl Database {
         self.tables.get(table).into_iter().flat_map(Table::rows)
     }
 
+    /// The rows of a standard table, with columns by their names.
+    pub fn each<'d, R: Row<'d>>(&'d self) -> impl Iterator<Item = R> {
+        self.each_in(R::TABLE)
+    }
+
+    /// The same of a table that has another one's columns.
+    pub fn each_in<'d, R: Row<'d>>(&'d self, table: &str) -> impl Iterator<Item = R> {
+        let table = self.tables.get(table);
+        let place = |name: &&str| table.and_then(|t| t.columns.iter().position(|c| c.name == **name));
+        let places: Vec<Option<usize>> = R::COLUMNS.iter().map(place).collect();
+        table.into_iter().flat_map(Table::rows).map(move |row| R::read(&Cells { db: self, places: &places, row }))
+    }
+
+    /// Adds a row; a standard table is made at its first one.
+    ///
+    /// # Errors
+    /// A value that its column can't hold.
+    pub fn add<'d, R: Row<'d>>(&mut self, row: &R) -> Result<()> {
+        self.add_in(R::TABLE, row)
+    }
+
+    /// The same to a table that has another one's columns.
+    ///
+    /// # Errors
+    /// As [`Self::add`]; a table with other columns.
+    pub fn add_in<'d, R: Row<'d>>(&mut self, table: &str, row: &R) -> Result<()> {
+        let values = row.values(self);
+        self.insert(table, &values)
+    }
+
     /// All strings, with the empty one first.
     pub fn strings(&self) -> impl ExactSizeIterator<Item = &str> {
         self.strings.iter().map(|s| &**s)
@@ -169,7 +200,7 @@ impl Database {
 
     /// A value of the Property table.
     pub fn property(&self, name: &str) -> Option<&str> {
-        self.rows("Property").find(|r| self.str(r[0]) == name).and_then(|r| r.get(1)).map(|v| self.str(*v))
+        self.each::<rows::Property>().find(|row| row.property == name).map(|row| row.value)
     }
 
     /// The name of the stream that a row of a table with a stream column has.

@@ -4,30 +4,30 @@
 //! - [`compound`]: the container ([MS-CFB]), reader and streaming writer.
 //! - [`names`]: how stream names are packed.
 //! - [`schema`]: the standard tables with their columns and rules.
+//! - [`rows`]: a row of each standard table as a type.
 //! - [`database`]: tables and strings in memory; [`read`] and [`mod@write`] move them from and to the container.
 //! - [`summary`]: the summary information ([MS-OLEPS] property set).
-//! - [`strict`]: finds what Windows refuses though other readers let it pass.
+//! - [`check`]: finds what Windows refuses though other readers let it pass.
 //!
 //! ```
-//! use msi_database::database::{Database, Value};
+//! use msi_database::{database::Database, rows::Property};
 //! # fn main() -> msi_database::Result<()> {
 //! let mut db = Database::new();
-//! let row = [db.text("ProductName"), db.text("Combwright")];
-//! db.insert("Property", &row)?;
-//! let rows: Vec<&[Value]> = db.rows("Property").collect();
-//! assert_eq!(db.str(rows[0][1]), "Combwright");
+//! db.add(&Property { property: "ProductName", value: "Combwright" })?;
+//! let rows: Vec<Property> = db.each().collect();
+//! assert_eq!(rows[0].value, "Combwright");
 //! # Ok(())
 //! # }
 //! ```
 
+pub mod check;
 pub mod compound;
 pub mod database;
-mod error;
 pub mod names;
 pub mod read;
+pub mod rows;
 pub mod schema;
-pub mod strict;
 pub mod summary;
 pub mod write;
 
-pub use error::{Error, Result};
+pub use format_error::{Error, Result};

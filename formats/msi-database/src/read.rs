@@ -47,7 +47,9 @@ fn decode(bytes: &[u8], code_page: u32) -> String {
 pub fn read<R: Read + Seek>(compound: &mut Compound<R>, limits: Limits) -> Result<Package> {
     let mut need = |name: &str| {
         let bytes = compound.bytes(&pack(name, true), limits.max_table)?;
-        bytes.ok_or_else(|| Error::format(0, format!("there is no stream {name}: this is no installation package")))
+        bytes.ok_or_else(|| {
+            Error::format(0, format!("there is no stream {name}: so this isn't an installation package"))
+        })
     };
     let (pool, data) = (need("_StringPool")?, need("_StringData")?);
     let tables_bytes = need("_Tables")?;
@@ -68,7 +70,7 @@ pub fn read<R: Read + Seek>(compound: &mut Compound<R>, limits: Limits) -> Resul
     for row in tables.rows() {
         let name = database.str(row[0]).to_owned();
         let Some(mut described) = by_table.remove(&row[0]) else {
-            return Err(Error::format(0, format!("_Columns has nothing on the table {name:?}")));
+            return Err(Error::format(0, format!("_Columns has no entry for the table {name:?}")));
         };
         described.sort_by_key(|r| r[1]);
         let columns: Option<Vec<Column>> = described
@@ -81,7 +83,7 @@ pub fn read<R: Read + Seek>(compound: &mut Compound<R>, limits: Limits) -> Resul
         let bytes = compound.bytes(&pack(&name, true), limits.max_table)?.unwrap_or_default();
         let table = read_table(&name, columns, &bytes, wide, &mut used)?;
         if unsorted(&table) {
-            remarks.push(format!("the rows of {name} are not in the order of their keys, or two have the same"));
+            remarks.push(format!("the rows of {name} aren't sorted by key, or two have the same key"));
         }
         if database.tables.insert(name.clone(), table).is_some() {
             remarks.push(format!("_Tables names {name} twice"));
@@ -118,12 +120,12 @@ fn read_strings(pool: &[u8], data: &[u8], database: &mut Database) -> Result<(Ve
             |e: &[u8; 4]| (usize::from(u16::from_le_bytes([e[0], e[1]])), u32::from(u16::from_le_bytes([e[2], e[3]])));
         let (mut length, count) = half(entry);
         if length == 0 && count > 0 {
-            let Some((_, long)) = entries.next() else { return Err(bad(n * 4 + 4, "a long string without a length")) };
+            let Some((_, long)) = entries.next() else { return Err(bad(n * 4 + 4, "a long string has no length")) };
             let (low, high) = half(long);
             length = low | (high as usize) << 16;
         }
         let end = at.checked_add(length).filter(|end| *end <= data.len());
-        let end = end.ok_or_else(|| bad(n * 4 + 4, "a string ends behind _StringData"))?;
+        let end = end.ok_or_else(|| bad(n * 4 + 4, "a string ends past _StringData"))?;
         let mut text = decode(&data[at..end], database.code_page);
         // Numbers must stay what they are: unused and repeated strings get a name that no string has.
         if text.is_empty() || database.strings.contains(text.as_str()) {
@@ -142,7 +144,7 @@ fn read_strings(pool: &[u8], data: &[u8], database: &mut Database) -> Result<(Ve
 fn read_table(name: &str, columns: Vec<Column>, bytes: &[u8], wide: bool, used: &mut [u32]) -> Result<Table> {
     let row: usize = columns.iter().map(|c| width(c.kind, wide)).sum();
     if row == 0 || !bytes.len().is_multiple_of(row) {
-        let what = format!("{name}: {} bytes are no whole number of rows of {row}", bytes.len());
+        let what = format!("{name}: {} bytes aren't a whole number of rows of {row}", bytes.len());
         return Err(Error::format(bytes.len() as u64, what));
     }
     let rows = bytes.len() / row;

@@ -134,7 +134,7 @@ impl Summary {
             four.map(|b| u32::from_le_bytes(*b)).ok_or_else(|| bad(at, "cut off"))
         };
         if !bytes.starts_with(&[0xFE, 0xFF]) {
-            return Err(bad(0, "no property set"));
+            return Err(bad(0, "not a property set"));
         }
         let section = long(44)? as usize;
         let count = long(section.saturating_add(4))?;

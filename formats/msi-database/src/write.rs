@@ -3,6 +3,7 @@
 use crate::compound::CompoundWriter;
 use crate::database::{Database, Table, Value};
 use crate::names::pack;
+use crate::rows;
 use crate::schema::{self, Column, Kind};
 use crate::{Error, Result, summary};
 use std::io::{Read, Seek, Write};
@@ -78,21 +79,19 @@ impl Database {
                     },
                     ..schema::Rule::default()
                 });
-                let number = |n: Option<i32>| n.map_or(Value::Null, Value::Int);
                 let (key_table, key_column) = rule.refers.unwrap_or_default();
-                let row = [
-                    self.text(&name),
-                    self.text(&column.name),
-                    self.text(if column.nullable { "Y" } else { "N" }),
-                    number(rule.min),
-                    number(rule.max),
-                    self.text(&key_table),
-                    if key_column == 0 { Value::Null } else { Value::Int(key_column.into()) },
-                    self.text(rule.category.as_deref().unwrap_or_default()),
-                    self.text(&rule.set.join(";")),
-                    Value::Null,
-                ];
-                self.insert("_Validation", &row)?;
+                self.add(&rows::Validation {
+                    table: &name,
+                    column: &column.name,
+                    nullable: if column.nullable { "Y" } else { "N" },
+                    min_value: rule.min,
+                    max_value: rule.max,
+                    key_table: &key_table,
+                    key_column: Some(key_column.into()).filter(|n| *n != 0),
+                    category: rule.category.as_deref().unwrap_or_default(),
+                    set: &rule.set.join(";"),
+                    description: "",
+                })?;
             }
         }
         Ok(())

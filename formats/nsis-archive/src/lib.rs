@@ -4,7 +4,7 @@
 //! - [`structs`]: the format's numbers, with their sources.
 //! - [`text`]: the table of texts, in which a variable is a code between letters.
 //! - [`header`]: instructions and texts as bytes, and back.
-//! - [`note`]: instructions of our own, which others' readers take for none.
+//! - [`custom`]: instructions of our own, which others' readers take for none.
 //! - [`solid`]: the packed stream, unpacked.
 //! - [`mod@write`], [`read`] (feature `files`): whole setup programs.
 //!
@@ -13,9 +13,9 @@
 
 extern crate alloc;
 
+pub mod custom;
 mod error;
 pub mod header;
-pub mod note;
 #[cfg(feature = "files")]
 pub mod read;
 pub mod seal;

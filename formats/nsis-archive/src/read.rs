@@ -1,8 +1,8 @@
 //! Setup programs, read: ours and others'. It takes any bytes; what it gives is what they say, or an error with its
 //! offset. Memory is that of the header and the dictionary.
 
+use crate::custom::{Step, steps};
 use crate::header::Header;
-use crate::note::{Step, steps};
 use crate::seal;
 use crate::solid::{Input, Solid};
 use crate::structs::{ALIGNMENT, FIRST_HEADER, Method, SIGN, UNINSTALLER, op, variable};
@@ -10,10 +10,13 @@ use crate::text::Code;
 use crate::{Error, Result};
 use std::io::{Read, Seek, SeekFrom};
 
+/// More letters than any path of Windows has (32,767 UTF-16 units).
+const LONGEST_PATH: usize = 100_000;
+
 /// A head is not longer than this.
 const LONGEST_HEAD: u64 = 64 << 20;
 /// Headers are not longer than this.
-const LONGEST_HEADER: u32 = 1 << 30;
+const LONGEST_HEADER: u32 = 64 << 20;
 /// Files that several names share are kept in memory up to this size.
 const SHARED: u32 = 256 << 20;
 const PACKED: u32 = 0x8000_0000;
@@ -92,10 +95,10 @@ impl<R: Read + Seek> Archive<R> {
         let number = |at: usize| u32::from_le_bytes([first[at], first[at + 1], first[at + 2], first[at + 3]]);
         let (flags, header_length, length) = (number(0), number(20), u64::from(number(24)));
         if length < FIRST_HEADER as u64 + 4 || start + length > end {
-            return Err(Error::format(start + 24, "the file is shorter than its first header says"));
+            return Err(Error::format(start + 24, "the file is shorter than its first header states"));
         }
         if header_length > LONGEST_HEADER {
-            return Err(Error::format(start + 20, "its header would be larger than 1 GiB"));
+            return Err(Error::format(start + 20, "its header would be larger than 64 MiB"));
         }
         let at = start + FIRST_HEADER as u64;
         let left = length - FIRST_HEADER as u64 - 4;
@@ -191,7 +194,12 @@ impl<R: Read + Seek> Archive<R> {
     pub fn within(&self, at: i32, folder: &str) -> Result<String> {
         let text = self.text(at)?;
         let rest = text.strip_prefix("$OUTDIR").filter(|_| self.header.texts.begins_with_code(at));
-        Ok(rest.map(|rest| format!("{folder}{rest}")).unwrap_or(text))
+        let whole = rest.map(|rest| format!("{folder}{rest}")).unwrap_or(text);
+        // Each may stand for the one before: what doubles a few times is longer than any memory.
+        if whole.len() > LONGEST_PATH {
+            return Err(Error::Limit("a path is longer than Windows allows"));
+        }
+        Ok(whole)
     }
 
     /// Hands each file's length and bytes to `visit`, in the order of the stream, by its index in `items`.
@@ -259,8 +267,8 @@ impl<R: Read + Seek> Archive<R> {
     ///
     /// # Errors
     /// The medium.
-    pub fn faults(&mut self) -> Result<Vec<String>> {
-        let mut faults = Vec::new();
+    pub fn findings(&mut self) -> Result<Vec<String>> {
+        let mut findings = Vec::new();
         let mut head = vec![0; self.start as usize];
         self.source.seek(SeekFrom::Start(0))?;
         self.source.read_exact(&mut head)?;
@@ -287,12 +295,12 @@ impl<R: Read + Seek> Archive<R> {
         hash.update(&at_end);
         // Checksums are said to be left out by a flag.
         if u32::from_le_bytes(at_end) != crc.finalize() && self.flags & 4 == 0 {
-            faults.push("its CRC32 is not that of its bytes".to_owned());
+            findings.push("its CRC32 doesn't match its bytes".to_owned());
         }
         if can_hash && stated.is_some_and(|s| s[..] != hash.seal()) {
-            faults.push("its seal is not that of its bytes: it was changed after it was built".to_owned());
+            findings.push("its seal doesn't match its bytes: it was changed after it was built".to_owned());
         }
-        Ok(faults)
+        Ok(findings)
     }
 }
 

@@ -16,7 +16,7 @@ pub const SIGN: [u8; 16] = *b"Upper Shelf seal";
 /// # Errors
 /// [`Error::Format`] for what is no such program.
 pub fn changeable(head: &[u8]) -> Result<[(usize, usize); 2]> {
-    let bad = || Error::format(0, "no program of Windows begins here");
+    let bad = || Error::format(0, "not a PE file");
     let u32_at = |at: usize| -> Result<usize> {
         let b = head.get(at..).and_then(|b| b.get(..4)).ok_or_else(bad)?;
         Ok(u32::from_le_bytes([b[0], b[1], b[2], b[3]]) as usize)

@@ -159,7 +159,7 @@ impl<I: Input> Solid<I> {
             Method::Deflate => Decoder::Deflate(input, InflateState::new_boxed(DataFormat::Raw)),
             Method::Stored => Decoder::Stored(input),
             #[cfg(not(all(feature = "lzma", feature = "deflate")))]
-            _ => return Err(Error::Limit("it is packed in a way that this program does not unpack")),
+            _ => return Err(Error::Limit("it is compressed in a way that isn't supported")),
         };
         Ok(Self { decoder, method, dictionary, at: 0 })
     }
@@ -220,7 +220,7 @@ impl<I: Input> Solid<I> {
     /// [`Error::Format`] when the two lengths differ.
     pub fn header(&mut self, stated: u32) -> Result<Vec<u8>> {
         if self.length()? != stated {
-            return Err(Error::format(0, "the header has another length than the first header says"));
+            return Err(Error::format(0, "the header's length differs from the first header's"));
         }
         self.bytes(stated)
     }

@@ -16,7 +16,7 @@ const LONGEST: usize = 1 << 20;
 pub enum Code {
     /// A text of the language's table.
     Language(u16),
-    /// A folder of the system: two numbers, for one person and for everyone.
+    /// A folder of the system: two numbers, for one user and for everyone.
     Shell(u16),
     /// A variable.
     Variable(u16),
@@ -84,7 +84,7 @@ impl Texts {
     /// # Errors
     /// [`Error::Format`] for a place outside the table, or a text without an end.
     pub fn get(&self, at: i32, mut code: impl FnMut(Code, &mut Vec<u16>)) -> Result<Vec<u16>> {
-        let start = usize::try_from(at).map_err(|_| Error::format(0, "a text's place is negative"))?;
+        let start = usize::try_from(at).map_err(|_| Error::format(0, "a text's offset is negative"))?;
         let rest =
             self.units.get(start..).ok_or_else(|| Error::format(start as u64, "a text lies outside the table"))?;
         let mut units = rest.iter().copied();

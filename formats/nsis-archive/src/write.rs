@@ -130,7 +130,7 @@ impl<W: Read + Write + Seek> Writer<W> {
     /// As [`data`](Self::data).
     pub fn file(&mut self, size: u64) -> Result<()> {
         if self.left > 0 {
-            return Err(Error::Limit("a file has fewer bytes than was said"));
+            return Err(Error::Limit("a file has fewer bytes than declared"));
         }
         let length = u32::try_from(size).ok().filter(|s| u64::from(*s) <= MOST);
         let length = length.ok_or(Error::Limit("a setup program holds up to 2 GiB of files"))?;
@@ -145,7 +145,7 @@ impl<W: Read + Write + Seek> Writer<W> {
     /// The medium; [`Error::Limit`] for more bytes than were said.
     pub fn data(&mut self, bytes: &[u8]) -> Result<()> {
         let left = self.left.checked_sub(bytes.len() as u64);
-        self.left = left.ok_or(Error::Limit("a file has more bytes than was said"))?;
+        self.left = left.ok_or(Error::Limit("a file has more bytes than declared"))?;
         self.plain += bytes.len() as u64;
         self.pack(bytes)
     }
@@ -230,7 +230,7 @@ pub fn block(header: &[u8], options: &Options) -> Result<Vec<u8>> {
 }
 
 fn lzma(dictionary: u32, filtered: bool, threads: usize) -> Result<Lzma> {
-    Lzma::new(dictionary, filtered, threads).map_err(|_| Error::Limit("the packer does not take this dictionary"))
+    Lzma::new(dictionary, filtered, threads).map_err(|_| Error::Limit("the packer doesn't support this dictionary"))
 }
 
 fn run(

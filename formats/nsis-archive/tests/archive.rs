@@ -80,7 +80,7 @@ fn programs_come_back_with_every_method() {
         assert_eq!(contents(&bytes).expect("contents"), expected, "{method:?}");
         let mut archive = Archive::open(Cursor::new(&bytes)).expect("open").expect("a program");
         assert_eq!(archive.method, method);
-        assert_eq!(archive.faults().expect("read"), Vec::<String>::new());
+        assert_eq!(archive.findings().expect("read"), Vec::<String>::new());
         assert_eq!(program(&files(), &options(method)), bytes, "the same bytes each time");
     }
     let many = Options { threads: 3, ..options(Method::Deflate) };
@@ -133,7 +133,7 @@ fn every_flipped_byte_is_noticed() {
         let mut bad = bytes.clone();
         bad[at] ^= 0x10;
         let noticed = match Archive::open(Cursor::new(&bad)) {
-            Ok(Some(mut archive)) => !archive.faults().expect("read").is_empty(),
+            Ok(Some(mut archive)) => !archive.findings().expect("read").is_empty(),
             _ => true,
         };
         // The rest of the seal's 512 bytes is nobody's, but the CRC32 does not know it either way.
@@ -183,7 +183,7 @@ fn files_packed_one_by_one_are_read_too() {
     let expected = [("f0", &one), ("f2", &one), ("f1", &two)].map(|(n, b)| (format!("{{install}}\\{n}"), b.clone()));
     assert_eq!(all, expected);
     let mut archive = Archive::open(Cursor::new(&file)).expect("open").expect("a program");
-    assert_eq!(archive.faults().expect("read").len(), 1, "its CRC32 is wrong");
+    assert_eq!(archive.findings().expect("read").len(), 1, "its CRC32 is wrong");
 }
 
 #[test]

@@ -3,7 +3,7 @@
 use crate::{Error, Result};
 
 fn short(at: usize) -> Error {
-    Error::format(at, "the file ends too early")
+    Error::at(at, "the file ends too early")
 }
 
 pub fn part(bytes: &[u8], at: usize, len: usize) -> Result<&[u8]> {

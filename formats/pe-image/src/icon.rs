@@ -15,7 +15,7 @@ const LANGUAGE: u16 = 1033;
 /// [`Error::Format`] when it is no ICO file; [`Error::Limit`] when there are too many pictures.
 pub fn set_icon(resources: &mut Resources, ico: &[u8]) -> Result<()> {
     if u16_at(ico, 0)? != 0 || u16_at(ico, 2)? != 1 {
-        return Err(Error::format(0, "no icon begins here"));
+        return Err(Error::at(0, "not an icon"));
     }
     let first = resources
         .of_kind(kinds::ICON_GROUP)
@@ -35,7 +35,7 @@ pub fn set_icon(resources: &mut Resources, ico: &[u8]) -> Result<()> {
     for n in 0..usize::from(count) {
         let entry = part(ico, 6 + n * 16, 16)?;
         let (len, at) = (u32_at(entry, 8)? as usize, u32_at(entry, 12)? as usize);
-        let id = free.next().ok_or_else(|| Error::Limit("it has 65535 pictures already".into()))?;
+        let id = free.next().ok_or_else(|| Error::Limit("it already has 65535 images".into()))?;
         resources.put(kinds::ICON, Key::Id(id), language, part(ico, at, len)?.to_vec());
         // The same record, with the picture's number for its place.
         group.extend_from_slice(&entry[..12]);

@@ -58,28 +58,28 @@ impl<'b> Image<'b> {
     /// [`Error::Format`] for what is no PE file, or a damaged one.
     pub fn parse(bytes: &'b [u8]) -> Result<Self> {
         if bytes.get(..2) != Some(b"MZ") {
-            return Err(Error::format(0, "no program of Windows begins here"));
+            return Err(Error::at(0, "not a PE file"));
         }
         let pe = u32_at(bytes, 0x3C)? as usize;
         if part(bytes, pe, 4)? != b"PE\0\0" {
-            return Err(Error::format(pe, "the sign of a PE file is missing"));
+            return Err(Error::at(pe, "the PE signature is missing"));
         }
         let coff = pe + 4;
         let count = usize::from(u16_at(bytes, coff + 2)?);
         if count > MAX_SECTIONS {
-            return Err(Error::format(coff + 2, format!("{count} sections")));
+            return Err(Error::at(coff + 2, format!("{count} sections")));
         }
         let optional = coff + 20;
         let optional_size = usize::from(u16_at(bytes, coff + 16)?);
         let before_directories = match u16_at(bytes, optional)? {
             0x10B => 96,
             0x20B => 112,
-            other => return Err(Error::format(optional, format!("an optional header of the kind {other:#x}"))),
+            other => return Err(Error::at(optional, format!("an optional header of type {other:#x}"))),
         };
         let (section_alignment, file_alignment) = (u32_at(bytes, optional + 32)?, u32_at(bytes, optional + 36)?);
         for (alignment, at) in [(section_alignment, 32), (file_alignment, 36)] {
             if !alignment.is_power_of_two() || alignment > 1 << 26 {
-                return Err(Error::format(optional + at, format!("an alignment of {alignment} bytes")));
+                return Err(Error::at(optional + at, format!("an alignment of {alignment} bytes")));
             }
         }
         let stated = u32_at(bytes, optional + before_directories - 4)? as usize;
@@ -145,7 +145,7 @@ impl<'b> Image<'b> {
     fn file_offset(&self, address: u32) -> Result<usize> {
         let inside = |s: &&Section| address.checked_sub(s.address).is_some_and(|n| n < s.raw_size);
         let section = self.sections.iter().find(inside);
-        let section = section.ok_or_else(|| Error::format(0, format!("the address {address:#x} is in no section")))?;
+        let section = section.ok_or_else(|| Error::at(0, format!("the address {address:#x} is in no section")))?;
         Ok(section.raw_at as usize + (address - section.address) as usize)
     }
 
@@ -160,7 +160,7 @@ impl<'b> Image<'b> {
         }
         let start = self.file_offset(address)?;
         let tree =
-            self.bytes.get(start..).ok_or_else(|| Error::format(start, "the resources begin behind the file"))?;
+            self.bytes.get(start..).ok_or_else(|| Error::at(start, "the resources begin past the end of the file"))?;
         Resources::read(tree, start, |address, len| part(self.bytes, self.file_offset(address)?, len))
     }
 

@@ -185,7 +185,7 @@ impl Reader<'_> {
     /// An error with its place in the file.
     fn placed<T>(&self, result: Result<T>) -> Result<T> {
         result.map_err(|e| match e {
-            Error::Format { offset, what } => Error::Format { offset: offset + self.offset, what },
+            Error::Format { offset, what } => Error::Format { offset: offset + self.offset as u64, what },
             other => other,
         })
     }
@@ -198,7 +198,7 @@ impl Reader<'_> {
         let count = |n| self.placed(u16_at(self.tree, at + n)).map(usize::from);
         let count = count(12)? + count(14)?;
         let left = self.left.checked_sub(count);
-        self.left = left.ok_or_else(|| Error::format(self.offset + at, "too many resources"))?;
+        self.left = left.ok_or_else(|| Error::at(self.offset + at, "too many resources"))?;
         let mut entries = Vec::new();
         for n in 0..count {
             let (name, place) = (self.u32(at + 16 + n * 8)?, self.u32(at + 20 + n * 8)?);

@@ -16,7 +16,7 @@ pub fn set_checksum(file: &mut (impl Read + Write + Seek)) -> io::Result<()> {
     };
     let headers = read(0x3C, file)?;
     if read(headers, file)? != u64::from(u32::from_le_bytes(*b"PE\0\0")) {
-        return Err(io::Error::new(io::ErrorKind::InvalidData, "no program for Windows"));
+        return Err(io::Error::new(io::ErrorKind::InvalidData, "not a program for Windows"));
     }
     // Behind the signature and the 20 bytes of the first header.
     let field = headers + 24 + 64;

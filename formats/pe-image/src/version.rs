@@ -32,7 +32,7 @@ impl Version {
         let root = Block::read(bytes, 0)?;
         let fixed = root.value;
         if u32_at(fixed, 0)? != SIGN {
-            return Err(Error::format(0, "the sign of version information is missing"));
+            return Err(Error::at(0, "the signature of the version information is missing"));
         }
         let numbers = |at: usize| -> Result<[u16; 4]> {
             Ok([u16_at(fixed, at + 2)?, u16_at(fixed, at)?, u16_at(fixed, at + 6)?, u16_at(fixed, at + 4)?])
@@ -133,7 +133,7 @@ impl<'b> Block<'b> {
         while at + 6 <= self.inside.len() {
             let length = usize::from(u16_at(self.inside, at)?);
             if length < 6 {
-                return Err(Error::format(self.at + at, format!("a block of {length} bytes")));
+                return Err(Error::at(self.at + at, format!("a block of {length} bytes")));
             }
             all.push(Block::read(&self.inside[at..], self.at + at)?);
             at = (at + length).next_multiple_of(4);

@@ -124,7 +124,7 @@ fn icon_and_version_stand_in_any_program_and_another_tool_takes_the_icon_out() {
         let before = Image::parse(&program).expect("a program").resources().expect("resources");
         let bytes = branded(&program).expect("branded");
         let resources = Image::parse(&bytes).expect("reads back").resources().expect("reads back");
-        assert_eq!(Version::read(&resources), Ok(Some(version())));
+        assert_eq!(Version::read(&resources).unwrap(), Some(version()));
         let manifests = |r: &Resources| r.of_kind(kinds::MANIFEST).map(|m| m.2.to_vec()).collect::<Vec<_>>();
         assert_eq!(manifests(&resources), manifests(&before), "what was not asked for stays");
         let path = folder.path().join("program.exe");
@@ -200,8 +200,8 @@ fn a_signature_goes_and_what_lies_behind_the_sections_stays() {
 #[test]
 fn what_is_no_program_is_refused_with_its_place() {
     for (bytes, said) in [
-        (&b""[..], "no program of Windows begins here"),
-        (b"\x7fELF", "no program of Windows begins here"),
+        (&b""[..], "not a PE file"),
+        (b"\x7fELF", "not a PE file"),
         (b"MZ", "the file ends too early"),
         (&OURS[..300], "the file ends too early"),
     ] {

@@ -69,10 +69,10 @@ impl Algorithm {
             1 => Ok(Self::Gzip),
             4 => Ok(Self::Xz),
             6 => Ok(Self::Zstd),
-            2 => Err("compressed with lzma, which this reader does not know".into()),
-            3 => Err("compressed with lzo, which this reader does not know".into()),
-            5 => Err("compressed with lz4, which this reader does not know".into()),
-            n => Err(format!("unknown compression number {n}")),
+            2 => Err("compressed with lzma, which isn't supported".into()),
+            3 => Err("compressed with lzo, which isn't supported".into()),
+            5 => Err("compressed with lz4, which isn't supported".into()),
+            n => Err(format!("unknown compression {n}")),
         }
     }
 
@@ -111,7 +111,7 @@ impl Algorithm {
                     Stream::new_stream_decoder(out.len() as u64 + (4 << 20), 0).map_err(|e| e.to_string())?;
                 match stream.process(packed, out, Action::Finish) {
                     Ok(Status::StreamEnd) => Ok(stream.total_out() as usize),
-                    Ok(_) => Err("xz block: it does not end where it should".into()),
+                    Ok(_) => Err("xz block: it doesn't end where it should".into()),
                     Err(e) => Err(format!("xz block: {e}")),
                 }
             }

@@ -25,10 +25,9 @@
 //! ```
 
 pub mod codec;
-mod error;
 pub mod read;
 pub mod structs;
 #[cfg(feature = "write")]
 pub mod write;
 
-pub use error::{Error, Result};
+pub use format_error::{Error, Result};

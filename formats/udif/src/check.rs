@@ -10,11 +10,11 @@ use read_at::ReadAt;
 /// # Errors
 /// As the medium's.
 pub fn check<R: ReadAt>(image: &Image<R>) -> Result<Vec<String>> {
-    let mut faults = Vec::new();
+    let mut findings = Vec::new();
     let trailer = image.trailer();
     let mut same = |what: &str, said: u64, found: u64| {
         if said != found {
-            faults.push(format!("{what}: {said:#x} is said, {found:#x} was found"));
+            findings.push(format!("{what}: {said:#x} is declared, {found:#x} was found"));
         }
     };
     if let Some((said, found)) = packed(image)? {
@@ -37,8 +37,8 @@ pub fn check<R: ReadAt>(image: &Image<R>) -> Result<Vec<String>> {
             }
             Ok(_) => {}
             Err(why) => {
-                faults.push(format!("{name:?}: {why}"));
-                return Ok(faults);
+                findings.push(format!("{name:?}: {why}"));
+                return Ok(findings);
             }
         }
     }
@@ -46,7 +46,7 @@ pub fn check<R: ReadAt>(image: &Image<R>) -> Result<Vec<String>> {
         same("the checksum of the tables", trailer.master_checksum.value[0].get().into(), master.finalize().into());
     }
     same("sectors of the disk", trailer.sectors.get(), sectors);
-    Ok(faults)
+    Ok(findings)
 }
 
 /// The checksum of the packed data, as it is said and as it was found: what a flipped bit changes for certain, whatever

@@ -28,10 +28,9 @@
 
 pub mod check;
 pub mod codec;
-mod error;
 pub mod partitions;
 pub mod read;
 pub mod structs;
 pub mod write;
 
-pub use error::{Error, Result};
+pub use format_error::{Error, Result};

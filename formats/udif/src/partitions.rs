@@ -156,7 +156,7 @@ fn gpt<R: ReadAt>(disk: &R, sector: u64) -> Result<Option<Vec<Partition>>> {
     for n in 0..u64::from(count) {
         let at = table.checked_mul(sector).and_then(|t| t.checked_add(n * u64::from(size)));
         let Some(entry) = at.and_then(|at| bytes_at::<R, 128>(disk, at)) else {
-            return Err(Error::format(sector, "the partition table ends behind the disk"));
+            return Err(Error::format(sector, "the partition table ends past the disk"));
         };
         let (first, last) = (u64_at(&entry, 32), u64_at(&entry, 40));
         if entry[..16] == [0; 16] {

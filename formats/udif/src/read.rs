@@ -85,13 +85,10 @@ impl<R: ReadAt> Image<R> {
         source.read_exact_at(&mut bytes, at)?;
         let trailer = Trailer::read_from_bytes(&bytes).expect("as many bytes as it has");
         if trailer.signature != *b"koly" {
-            return Err(Error::format(at, "no disk image ends here"));
+            return Err(Error::format(at, "not a disk image"));
         }
         if trailer.segments.get() > 1 {
-            return Err(Error::format(
-                at,
-                format!("the image goes on in {} further files", trailer.segments.get() - 1),
-            ));
+            return Err(Error::format(at, format!("the image continues in {} more files", trailer.segments.get() - 1)));
         }
         let (list_at, list_length) = (trailer.list_offset.get(), trailer.list_length.get());
         if list_length == 0 {
@@ -105,8 +102,8 @@ impl<R: ReadAt> Image<R> {
         }
         let mut list = vec![0; list_length as usize];
         source.read_exact_at(&mut list, list_at)?;
-        let list = plist::Value::from_reader_xml(io::Cursor::new(list));
-        let list = list.map_err(|e| Error::format(list_at, format!("the property list can't be read: {e}")))?;
+        let list = shallow_plist::value_of(&list);
+        let list = list.ok_or_else(|| Error::format(list_at, "the property list can't be read"))?;
         let bad = |what: &str| Error::format(list_at, format!("the property list has no {what}"));
         let resources = list.as_dictionary().and_then(|d| d.get("resource-fork")).and_then(|r| r.as_dictionary());
         let resources = resources.ok_or_else(|| bad("resources"))?;
@@ -155,7 +152,7 @@ impl<R: ReadAt> Image<R> {
         let mut packed = vec![0; if run.has_data() { run.packed as usize } else { 0 }];
         self.source.read_exact_at(&mut packed, run.offset)?;
         unpack(run.kind, &packed, run.length as usize)
-            .ok_or_else(|| Error::format(run.offset, format!("a chunk of the kind {:#x} can't be unpacked", run.kind)))
+            .ok_or_else(|| Error::format(run.offset, format!("a chunk of type {:#x} isn't supported", run.kind)))
     }
 
     fn cached(&self, run: &Run) -> Result<Arc<Vec<u8>>> {
@@ -182,7 +179,7 @@ impl Run {
 fn part(name: String, data: &[u8], trailer: &Trailer, end: u64, limits: Limits) -> std::result::Result<Part, String> {
     let (head, rest) = TableHead::read_from_prefix(data).map_err(|_| format!("the table {name:?} is cut off"))?;
     if head.signature != *b"mish" {
-        return Err(format!("the table {name:?} is none"));
+        return Err(format!("the table {name:?} isn't a chunk table"));
     }
     let count = head.chunks.get() as usize;
     if count > rest.len() / size_of::<Chunk>() {

@@ -112,7 +112,7 @@ impl<W: Write> Writer<W> {
     /// [`Error::Usage`] for a volume that is none; else as the medium's.
     pub fn new(out: W, length: u64, options: Options) -> Result<Self> {
         if length == 0 || !length.is_multiple_of(SECTOR) {
-            return Err(Error::Usage(format!("a volume of {length} bytes is not made of sectors")));
+            return Err(Error::Usage(format!("a volume of {length} bytes is not a whole number of sectors")));
         }
         if !(8..=1 << 17).contains(&options.chunk_sectors) {
             return Err(Error::Usage(format!("chunks of {} sectors", options.chunk_sectors)));
@@ -317,7 +317,7 @@ impl<W: Write> Writer<W> {
 impl<W: Write> Write for Writer<W> {
     fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
         if bytes.len() as u64 > self.left {
-            return Err(io::Error::other("more bytes came than the volume was said to have"));
+            return Err(io::Error::other("more bytes came than the volume was declared to have"));
         }
         let size = self.options.chunk_sectors as usize * SECTOR as usize;
         let n = bytes.len().min(size - self.buffer.len());

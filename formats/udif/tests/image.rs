@@ -141,8 +141,8 @@ fn a_flipped_byte_is_noticed_wherever_it_counts() {
     let is_noticed = |at: usize| {
         let mut bad = bytes.clone();
         bad[at] ^= 0x04;
-        let faults = Image::open(bad, Limits::default()).map(|i| udif::check::check(&i));
-        !matches!(faults, Ok(Ok(f)) if f.is_empty())
+        let findings = Image::open(bad, Limits::default()).map(|i| udif::check::check(&i));
+        !matches!(findings, Ok(Ok(f)) if f.is_empty())
     };
     for at in (0..list).step_by(list / 40) {
         assert!(is_noticed(at), "the byte at {at} of the data");

@@ -61,10 +61,10 @@ fn private_folder(path: &Path) -> io::Result<()> {
         _ => {}
     }
     if !is_private(path) {
-        return Err(io::Error::other("somebody else could change what is in it"));
+        return Err(io::Error::other("other users could change its contents"));
     }
     if runs_nothing(path) {
-        return Err(io::Error::other("the system runs no programs from there"));
+        return Err(io::Error::other("the system doesn't run programs from there"));
     }
     Ok(())
 }
@@ -154,7 +154,7 @@ fn check_hash(bundle: &Bundle, len: u64, expected: Option<[u8; 32]>) -> Result<(
     let Some(expected) = expected else { return Ok(()) };
     match hash_of(bundle, len) {
         Err(e) => Err(bundle.damaged(e)),
-        Ok(seen) if seen != expected => Err(bundle.damaged("its content is not what was packed")),
+        Ok(seen) if seen != expected => Err(bundle.damaged("its content was changed after it was packed")),
         Ok(_) => Ok(()),
     }
 }

@@ -45,8 +45,8 @@ impl Bundle {
         let file = File::open("/proc/self/exe")
             .map_err(|e| Failure::new(format!("This program can't open its own file: {e}.")))?;
         let path = std::fs::read_link("/proc/self/exe").unwrap_or_default();
-        let offset =
-            elf_end(&file).ok_or_else(|| Failure::new(format!("{}: the file's head is damaged.", path.display())))?;
+        let offset = elf_end(&file)
+            .ok_or_else(|| Failure::new(format!("{}: the start of the file is damaged.", path.display())))?;
         Ok(Self { path, file, offset })
     }
 
@@ -102,7 +102,7 @@ impl Bundle {
 
 /// The sentence on a file that is not what it was.
 pub fn damaged(path: &std::path::Path, e: impl std::fmt::Display) -> String {
-    format!("{}: {e}. The file is damaged or was not downloaded whole; please fetch it again.", path.display())
+    format!("{}: {e}. The file is damaged or was not downloaded completely. Please download it again.", path.display())
 }
 
 /// The end of the ELF file: behind its section headers, which linkers write last.

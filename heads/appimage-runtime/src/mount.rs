@@ -55,7 +55,7 @@ pub fn mount(bundle: &Bundle) -> Result<Result<Mounted, String>, Failure> {
     clear_left_behind();
     let folder = match private_folder() {
         Ok(folder) => folder,
-        Err(e) => return Ok(Err(format!("no folder to mount on: {e}"))),
+        Err(e) => return Ok(Err(format!("no folder to mount it on: {e}"))),
     };
     let mut reasons = Vec::new();
     let ways: &[Way] = if root { &[Way::Kernel, Way::Helper] } else { &[Way::Helper, Way::OwnNamespace] };
@@ -250,7 +250,7 @@ fn mount_in_own_namespace(bundle: &Bundle, folder: &Path) -> io::Result<OwnedFd>
             // SAFETY: waits for our own child.
             unsafe { libc::waitpid(child, &mut status, 0) };
             if status != 0 {
-                return Err(io::Error::other("no mounting in a user namespace"));
+                return Err(io::Error::other("mounting in a user namespace isn't possible"));
             }
         }
     }

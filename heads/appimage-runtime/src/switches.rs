@@ -68,7 +68,7 @@ impl Request {
                 None
             }
             other if other.starts_with("--appimage-") => {
-                let sentence = format!("{other}: an AppImage has no such switch; --appimage-help lists them.");
+                let sentence = format!("{other}: unknown switch; --appimage-help lists all.");
                 return Err(Failure { code: 2, sentence });
             }
             _ => None,
@@ -100,7 +100,7 @@ pub fn answer(request: &Request, bundle: &Bundle) -> Result<(), Failure> {
                 _ => Err(e),
             });
             made.map_err(|e| Failure::new(format!("{}: {e}.", folder.display())))?;
-            print(format!("{} is the program's {kind} folder from now on.\n", folder.display()).as_bytes());
+            print(format!("The program's {kind} folder is now {}.\n", folder.display()).as_bytes());
         }
         Switch::Extract(pattern) => {
             let image = bundle.image()?;

@@ -5,7 +5,7 @@
 //! about a script's (or starts it translated).
 //!
 //! What to start stands in `Contents/Resources/UpperShelf.launch`, as UTF-8 texts that each end with a zero: the
-//! program's path in the product's folder; the working folder (nothing: where the person stands, `~`: the home folder,
+//! program's path in the product's folder; the working folder (nothing: where the user stands, `~`: the home folder,
 //! else a path in the product's folder, `.` for itself); how many arguments there are; these; then variables, each
 //! `NAME=value`. The letter 1 stands for the product's folder, which is the one that this file is in.
 //!
@@ -73,7 +73,9 @@ struct Texts {
 
 impl Texts {
     fn push(&mut self, bytes: &[u8]) {
-        let Some(to) = self.room.get_mut(self.at..self.at + bytes.len()) else { fail(b"so long a line", BROKEN) };
+        let Some(to) = self.room.get_mut(self.at..self.at + bytes.len()) else {
+            fail(b"a command line that is too long", BROKEN)
+        };
         to.copy_from_slice(bytes);
         self.at += bytes.len();
     }
@@ -112,7 +114,7 @@ fn own_path() -> &'static [u8] {
             let mut size = 4 * LONGEST as u32;
             let named: *mut c_char = (&raw mut NAMED).cast();
             if _NSGetExecutablePath(named, &mut size) != 0 {
-                fail(b"a program in so deep a folder", BROKEN);
+                fail(b"a program in a folder with such a long path", BROKEN);
             }
             named.cast_const()
         };
@@ -120,7 +122,7 @@ fn own_path() -> &'static [u8] {
         let named = c"/proc/self/exe".as_ptr();
         let own = realpath(named, (&raw mut OWN).cast());
         if own.is_null() {
-            fail(b"a program that is not there any more", BROKEN);
+            fail(b"a program that no longer exists", BROKEN);
         }
         core::slice::from_raw_parts(own.cast(), strlen(own))
     }
@@ -166,7 +168,7 @@ unsafe extern "C" fn main(count: c_int, arguments: *const *const c_char) -> c_in
     let list = &mut *addr_of_mut!(ARGUMENTS);
     // One place stays for the zero at the list's end.
     if own_arguments + count.max(1) as usize >= list.len() {
-        fail(b"so long a line", BROKEN);
+        fail(b"a command line that is too long", BROKEN);
     }
     list[0] = program;
     let mut at = 1;

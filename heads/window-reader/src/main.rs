@@ -2,7 +2,7 @@
 //! of that text can be pressed and the window stands still, writes what is to be seen into FILE, and presses it. The
 //! step `.` writes once more without pressing; `close:TITLE` waits for a window of that title and closes it. It ends with 1 when a button does not come within a minute.
 //!
-//! `window-reader.exe as-person PROGRAM ARGUMENTS…` runs a program without an administrator's rights and ends with its
+//! `window-reader.exe as-user PROGRAM ARGUMENTS…` runs a program without an administrator's rights and ends with its
 //! exit code; `window-reader.exe service` is a service that does nothing.
 //!
 //! A line for a window: class, size, title. Below it one for each control: class, place and size inside the window,
@@ -11,8 +11,8 @@
 #![no_main]
 #![allow(non_upper_case_globals)]
 
-mod person;
 mod system;
+mod user;
 
 use core::ptr::{addr_of_mut, null};
 use system::*;
@@ -234,15 +234,15 @@ unsafe extern "system" fn start() -> ! {
     }
     let first = *all.add(1);
     if same_start(first, "service") && *first.add(7) == 0 {
-        ExitProcess(person::serve());
+        ExitProcess(user::serve());
     }
-    if same_start(first, "as-person") && *first.add(9) == 0 {
+    if same_start(first, "as-user") && *first.add(7) == 0 {
         // The rest of the line as it stands.
         let mut rest = GetCommandLineW();
-        while !same_start(rest, "as-person ") {
+        while !same_start(rest, "as-user ") {
             rest = rest.add(1);
         }
-        ExitProcess(person::run(rest.add(10)));
+        ExitProcess(user::run(rest.add(8)));
     }
     let file = CreateFileW(*all.add(1), 0x4000_0000, 1, 0, 2, 0x80, 0);
     for step in 2..count as usize {

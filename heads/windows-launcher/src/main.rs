@@ -3,7 +3,7 @@
 //! its exit code is that of the program.
 //!
 //! What to start stands in its resource 1 of the kind 10, as UTF-16 texts that each end with a zero: how many folders up
-//! the product's own folder is; the program's path in it; the working folder (nothing: where the person stands, `~`: the
+//! the product's own folder is; the program's path in it; the working folder (nothing: where the user stands, `~`: the
 //! home folder, else a path in the product's folder, `.` for itself); the arguments as one line; then variables, each
 //! `NAME=value`, and an empty text. The letter 1 stands for the product's folder.
 #![no_std]

@@ -299,7 +299,7 @@ fn path_of_gone() -> Text {
 }
 
 /// Takes away what a process leaves that removes itself: now, else when the system starts again, else (nobody but an
-/// administrator can ask for that) at this person's next login.
+/// administrator can ask for that) at this user's next login.
 pub fn remove_at_last(folder: Text, administrator: bool, id: Text) {
     remove_tree(folder);
     if !is_folder(folder) {
@@ -346,7 +346,7 @@ pub fn windows() -> Text {
 /// Who may do what in a fresh folder: administrators and the system everything, others nothing.
 const CLOSED: Text = t!("D:P(A;OICI;FA;;;BA)(A;OICI;FA;;;SY)");
 
-/// A folder that nobody has put anything into: an administrator's, where nobody else can write, or this person's own.
+/// A folder that nobody has put anything into: an administrator's, where nobody else can write, or this user's own.
 pub fn fresh_folder(administrator: bool) -> Result<Text> {
     let base = if administrator { path(windows(), t!("Temp")) } else { temporary() };
     loop {

@@ -1,12 +1,12 @@
-//! Files that running programs use: found before anything is changed, and the person (or the command line) asked.
+//! Files that running programs use: found before anything is changed, and the user (or the command line) asked.
 
 use crate::early::Library;
 use crate::files;
 use crate::journal::{Change, LATER};
+use crate::progress::{Answer, Progress};
 use crate::record::PROGRAM;
 use crate::system::{code, Fault, Result};
 use crate::text::{join, sort, t, Text};
-use crate::watch::{Answer, Watch};
 use alloc::vec::Vec;
 use core::ffi::c_void;
 use core::ptr::null;
@@ -110,15 +110,15 @@ fn names(paths: &[Text]) -> Vec<Text> {
 }
 
 /// Waits, closes, goes on or stops, as somebody says.
-pub fn settle(changes: &[Change], stage: Text, watch: &mut Watch) -> Result<()> {
+pub fn settle(changes: &[Change], stage: Text, progress: &mut Progress) -> Result<()> {
     loop {
         let used = used(changes, stage);
         if used.is_empty() {
             return Ok(());
         }
         let names = names(&used);
-        watch.log.line(&[t!("in use: "), join(&used, t!(", "))]);
-        match watch.in_use(&names) {
+        progress.log.line(&[t!("in use: "), join(&used, t!(", "))]);
+        match progress.in_use(&names) {
             Answer::Again => {}
             Answer::Close => {
                 if let Some(session) = session(&used) {

@@ -1,6 +1,7 @@
 //! Installing, upgrading, repairing and removing: each is one way from the record of what is there to what is wanted,
 //! worked out whole before anything is changed, and then made as a transaction.
 
+use crate::desired::{own_key, Chosen};
 use crate::files;
 use crate::in_use;
 use crate::journal::{self, Change, Found, FOLDER};
@@ -8,14 +9,13 @@ use crate::package::Package;
 use crate::plan::Plan;
 use crate::product::Product;
 use crate::programs::{self, is_administrator};
+use crate::progress::Progress;
 use crate::record::Record;
 use crate::registry::{self, At, Data};
 use crate::services;
 use crate::system::{code, Fault, Result};
 use crate::text::{cat, inner_first, number, path, sort, t, Text, EMPTY};
 use crate::twin::{Kept, Twin};
-use crate::watch::Watch;
-use crate::wishes::{own_key, Chosen};
 use alloc::vec;
 use alloc::vec::Vec;
 use core::sync::atomic::Ordering;
@@ -24,7 +24,7 @@ use windows_sys::Win32::Graphics::Gdi::{AddFontResourceW, RemoveFontResourceW};
 use windows_sys::Win32::UI::Shell::{SHChangeNotify, SHCNE_ASSOCCHANGED, SHCNF_IDLIST};
 use windows_sys::Win32::UI::WindowsAndMessaging as wm;
 
-/// What is installed of a product: for everyone, else for this person.
+/// What is installed of a product: for everyone, else for this user.
 pub fn installed(product: &Product) -> Result<Record> {
     for machine in [true, false] {
         if let Some(folder) = folder_of(product, machine) {
@@ -37,7 +37,7 @@ pub fn installed(product: &Product) -> Result<Record> {
     Ok(Record::default())
 }
 
-/// The folder that a product is in for everyone, or for this person.
+/// The folder that a product is in for everyone, or for this user.
 #[inline(never)]
 pub fn folder_of(product: &Product, machine: bool) -> Option<Text> {
     let folder = registry::text(machine, own_key(product), t!("InstallFolder")).without_slash();
@@ -139,14 +139,14 @@ fn unmark(product: &Product, machine: bool) {
     }
 }
 
-/// Finishes or undoes what an interrupted run has left, for everyone and for this person.
-pub fn resume(product: &Product, watch: &mut Watch) -> Result<()> {
+/// Finishes or undoes what an interrupted run has left, for everyone and for this user.
+pub fn resume(product: &Product, progress: &mut Progress) -> Result<()> {
     for machine in [true, false] {
         if let Some(marked) = registry::read(mark(product, machine)) {
             let elevated = programs::is_elevated();
             if elevated && !machine {
-                // Any program of this person could have written it; a run without these rights follows it.
-                watch.log.line(&[t!("left to the person who began it")]);
+                // Any program of this user could have written it; a run without these rights follows it.
+                progress.log.line(&[t!("left to the user who began it")]);
                 continue;
             }
             let all = marked.as_list();
@@ -155,9 +155,9 @@ pub fn resume(product: &Product, watch: &mut Watch) -> Result<()> {
                 let sealed = if machine { journal::is_sealed(stage, registry::read(seal(product))) } else { None };
                 let in_programs = crate::places::is_in_programs(stage);
                 if trust::of(Origin { elevated, machine, sealed, in_programs }) == Trust::Whole {
-                    resume_stage(stage, &all[1..], watch)?;
+                    resume_stage(stage, &all[1..], progress)?;
                 } else {
-                    watch.log.line(&[stage, t!(" was changed by somebody, and is not followed")]);
+                    progress.log.line(&[stage, t!(" was changed by another program, and is ignored")]);
                     files::remove_tree(stage);
                 }
             }
@@ -167,16 +167,16 @@ pub fn resume(product: &Product, watch: &mut Watch) -> Result<()> {
     Ok(())
 }
 
-fn resume_stage(stage: Text, made: &[Text], watch: &mut Watch) -> Result<()> {
-    watch.log.line(&[t!("an interrupted run is looked at: "), stage]);
-    let (found, mut empty) = journal::resume(stage, watch)?;
+fn resume_stage(stage: Text, made: &[Text], progress: &mut Progress) -> Result<()> {
+    progress.log.line(&[t!("an interrupted run is looked at: "), stage]);
+    let (found, mut empty) = journal::resume(stage, progress)?;
     if found == Found::Undone {
         empty.extend_from_slice(made);
     }
     clean(stage, &empty);
     // A removal that was over but for this.
     files::remove_folder(stage.parent());
-    watch.log.line(&[match found {
+    progress.log.line(&[match found {
         Found::Finished => t!("it was finished"),
         Found::Undone => t!("it was undone"),
         Found::Nothing => t!("nothing was left of it"),
@@ -213,17 +213,17 @@ pub fn install(
     chosen: &Chosen,
     old: &Record,
     twin: Option<&Twin>,
-    watch: &mut Watch,
+    progress: &mut Progress,
 ) -> Result<()> {
     check(product, chosen, old, twin)?;
     if let Some(twin) = twin.filter(|_| !old.is_there()) {
-        replace(product, twin, watch)?;
+        replace(product, twin, progress)?;
     }
     let mut run = Run::new(product, chosen.machine, chosen.folder, old);
     let mut plan = Plan::new(product, chosen, old, run.stage, &run.made);
-    let result = run.begin(watch).and_then(|()| {
-        plan.prepare(package, watch)?;
-        run.commit(&plan.changes, watch)
+    let result = run.begin(progress).and_then(|()| {
+        plan.prepare(package, progress)?;
+        run.commit(&plan.changes, progress)
     });
     if let Err(fault) = result {
         run.give_up(&run.made.clone());
@@ -234,7 +234,7 @@ pub fn install(
     for service in &plan.record.services {
         if service.start == 0 || run.stopped.iter().any(|s| s.same(service.name)) {
             let started = if services::start(service.name) { t!(" is started") } else { t!(" did not start") };
-            watch.log.line(&[t!("the service "), service.name, started]);
+            progress.log.line(&[t!("the service "), service.name, started]);
         }
     }
     let mut empty = Vec::new();
@@ -243,13 +243,13 @@ pub fn install(
             empty.push(*folder);
         }
     }
-    run.end(&empty, watch);
+    run.end(&empty, progress);
     Ok(())
 }
 
 /// Has the same product go that Windows Installer has put there; what people have changed stays.
-fn replace(product: &Product, twin: &Twin, watch: &mut Watch) -> Result<()> {
-    watch.log.line(&[t!("replaced: "), twin.version]);
+fn replace(product: &Product, twin: &Twin, progress: &mut Progress) -> Result<()> {
+    progress.log.line(&[t!("replaced: "), twin.version]);
     let aside = files::fresh_folder(is_administrator())?;
     let result = Kept::put_aside(product, twin.folder, aside).and_then(|kept| {
         twin.remove()?;
@@ -260,7 +260,7 @@ fn replace(product: &Product, twin: &Twin, watch: &mut Watch) -> Result<()> {
 }
 
 /// Removes what a record says.
-pub fn remove(product: &'static Product, old: &Record, program: &[u8], watch: &mut Watch) -> Result<()> {
+pub fn remove(product: &'static Product, old: &Record, program: &[u8], progress: &mut Progress) -> Result<()> {
     if !old.is_there() {
         return Err(Fault::new(code::NOT_INSTALLED, t!("setup-not-installed"), EMPTY));
     }
@@ -268,16 +268,16 @@ pub fn remove(product: &'static Product, old: &Record, program: &[u8], watch: &m
         return Err(Fault::new(code::ELEVATION, t!("setup-elevation"), EMPTY));
     }
     let mut run = Run::new(product, old.machine, old.folder, old);
-    let result = run.begin(watch).and_then(|()| {
+    let result = run.begin(progress).and_then(|()| {
         files::write(path(run.stage, t!("resume.exe")), program)?;
-        run.commit(&Plan::removal(product, old), watch)
+        run.commit(&Plan::removal(product, old), progress)
     });
     if let Err(fault) = result {
         run.give_up(&[]);
         return Err(fault);
     }
     tell_of_fonts(&[&old.fonts]);
-    run.end(&old.folders, watch);
+    run.end(&old.folders, progress);
     Ok(())
 }
 
@@ -301,27 +301,27 @@ impl<'r> Run<'r> {
     }
 
     /// Writes down that something is begun, and makes the folder where files wait.
-    fn begin(&self, watch: &mut Watch) -> Result<()> {
+    fn begin(&self, progress: &mut Progress) -> Result<()> {
         let mut all = vec![self.stage];
         all.extend_from_slice(&self.made);
         registry::set(mark(self.product, self.machine), Data::list(&all))?;
-        watch.step(t!("it is marked as unfinished"));
+        progress.step(t!("it is marked as unfinished"));
         files::make_folders(self.stage)?;
-        watch.step(t!("the folder is there"));
+        progress.step(t!("the folder is there"));
         Ok(())
     }
 
     /// Makes the changes, once nothing stands in their way.
-    fn commit(&mut self, changes: &[Change], watch: &mut Watch) -> Result<()> {
+    fn commit(&mut self, changes: &[Change], progress: &mut Progress) -> Result<()> {
         // The product's own services use its files: they stop before anybody is asked to close something.
         for service in &self.old.services {
             if services::stop(service.name) {
-                watch.log.line(&[t!("the service "), service.name, t!(" is stopped")]);
+                progress.log.line(&[t!("the service "), service.name, t!(" is stopped")]);
                 self.stopped.push(service.name);
             }
         }
-        in_use::settle(changes, self.stage, watch)?;
-        watch.go_on()?;
+        in_use::settle(changes, self.stage, progress)?;
+        progress.go_on()?;
         let mut place = self.stage;
         if self.machine {
             // The next login runs it with an administrator's rights: nobody else may change it.
@@ -330,12 +330,12 @@ impl<'r> Run<'r> {
         }
         let resume = cat(&[t!("\""), place, t!("\\resume.exe\" /RESUME /S")]);
         registry::set(at_next_login(self.product, self.machine), Data::text(resume))?;
-        watch.step(t!("the next login would finish it"));
+        progress.step(t!("the next sign-in would finish it"));
         for font in &self.old.fonts {
             // SAFETY: the name ends with a zero.
             unsafe { RemoveFontResourceW(font.ptr()) };
         }
-        journal::commit(self.stage, changes, self.machine.then(|| seal(self.product)), watch)
+        journal::commit(self.stage, changes, self.machine.then(|| seal(self.product)), progress)
     }
 
     /// Nothing was changed: what was stopped for it goes on.
@@ -349,9 +349,9 @@ impl<'r> Run<'r> {
     }
 
     /// All is done; folders that may be empty go.
-    fn end(&self, empty: &[Text], watch: &mut Watch) {
+    fn end(&self, empty: &[Text], progress: &mut Progress) {
         clean(self.stage, empty);
-        watch.step(t!("what waited is cleared away"));
+        progress.step(t!("pending changes are cleared"));
         unmark(self.product, self.machine);
         announce();
     }

@@ -4,14 +4,14 @@
 //!
 //! Files wait in a folder beside the others (`~setup`) and are only moved; what they replace waits there until the end.
 
+use crate::fields::{broken, Fields, Lines};
 use crate::files;
-use crate::lines::{broken, Fields, Lines};
+use crate::progress::Progress;
 use crate::record::{hash, hash_of};
 use crate::registry::{self, At, Data};
 use crate::services::{self, Config};
 use crate::system::{code, Result};
 use crate::text::{cat, number, path, t, Scope, Text, EMPTY};
-use crate::watch::Watch;
 use alloc::vec::Vec;
 use core::sync::atomic::{AtomicBool, Ordering};
 
@@ -274,7 +274,7 @@ pub fn is_sealed(stage: Text, seal: Option<Data>) -> Option<bool> {
 
 /// Writes the changes down and makes them. If one can't be made, or somebody stops it, all are undone. Where only
 /// administrators are to follow the journal, `seal` is where they look first.
-pub fn commit(stage: Text, changes: &[Change], seal: Option<At>, watch: &mut Watch) -> Result<()> {
+pub fn commit(stage: Text, changes: &[Change], seal: Option<At>, progress: &mut Progress) -> Result<()> {
     let mut out = Lines::new();
     for change in changes {
         change.write(&mut out);
@@ -286,41 +286,41 @@ pub fn commit(stage: Text, changes: &[Change], seal: Option<At>, watch: &mut Wat
         registry::set(at, seal_of(stage, changes, &bytes)?)?;
     }
     files::flush_disk(stage);
-    watch.begin(changes);
-    watch.made(t!("the journal is written"))?;
+    progress.begin(changes);
+    progress.made(t!("the journal is written"))?;
     files::rename(under_way, path(stage, FORWARD))?;
-    let made = watch.made(t!("the journal holds")).and_then(|()| forward(stage, changes, watch));
+    let made = progress.made(t!("the journal holds")).and_then(|()| forward(stage, changes, progress));
     if made.is_err() {
-        turn_back(stage, changes, watch)?;
+        turn_back(stage, changes, progress)?;
     }
     made
 }
 
-fn forward(stage: Text, changes: &[Change], watch: &mut Watch) -> Result<()> {
+fn forward(stage: Text, changes: &[Change], progress: &mut Progress) -> Result<()> {
     for change in changes {
         // SAFETY: no text leaves the loop's body; a fault keeps its own.
         let _scope = unsafe { Scope::new() };
         change.make(stage)?;
-        watch.made(change.told())?;
+        progress.made(change.told())?;
     }
     files::delete(path(stage, FORWARD));
-    watch.made(t!("all changes are made"))
+    progress.made(t!("all changes are made"))
 }
 
 /// From now on the changes are undone, whatever happens.
-fn turn_back(stage: Text, changes: &[Change], watch: &mut Watch) -> Result<()> {
+fn turn_back(stage: Text, changes: &[Change], progress: &mut Progress) -> Result<()> {
     files::rename(path(stage, FORWARD), path(stage, BACKWARD))?;
-    backward(stage, changes, watch);
+    backward(stage, changes, progress);
     Ok(())
 }
 
-fn backward(stage: Text, changes: &[Change], watch: &mut Watch) {
+fn backward(stage: Text, changes: &[Change], progress: &mut Progress) {
     for change in changes.iter().rev() {
         // SAFETY: no text leaves the loop's body.
         let _scope = unsafe { Scope::new() };
         // Whatever can be brought back is brought back.
         let _ = change.undo(stage);
-        watch.step(cat(&[t!("undone: "), change.told()]));
+        progress.step(cat(&[t!("undone: "), change.told()]));
     }
     files::delete(path(stage, BACKWARD));
 }
@@ -349,7 +349,7 @@ fn read(stage: Text, name: Text) -> Result<Option<Vec<Change>>> {
 }
 
 /// Finishes or undoes what an interrupted run has left; gives the folders that may be empty afterwards too.
-pub fn resume(stage: Text, watch: &mut Watch) -> Result<(Found, Vec<Text>)> {
+pub fn resume(stage: Text, progress: &mut Progress) -> Result<(Found, Vec<Text>)> {
     let mut empty = Vec::new();
     if !files::is_folder(stage) {
         return Ok((Found::Nothing, empty));
@@ -357,15 +357,15 @@ pub fn resume(stage: Text, watch: &mut Watch) -> Result<(Found, Vec<Text>)> {
     let mut found = Found::Undone;
     let mut changes = read(stage, BACKWARD)?;
     if let Some(changes) = &changes {
-        backward(stage, changes, watch);
+        backward(stage, changes, progress);
     } else {
         changes = read(stage, FORWARD)?;
         if let Some(changes) = &changes {
-            watch.begin(changes);
-            if forward(stage, changes, watch).is_ok() {
+            progress.begin(changes);
+            if forward(stage, changes, progress).is_ok() {
                 found = Found::Finished;
             } else {
-                turn_back(stage, changes, watch)?;
+                turn_back(stage, changes, progress)?;
             }
         }
     }

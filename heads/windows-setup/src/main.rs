@@ -10,12 +10,13 @@
 
 extern crate alloc;
 
+mod desired;
 mod early;
+mod fields;
 mod files;
 mod in_use;
 mod install;
 mod journal;
-mod lines;
 mod log;
 mod package;
 mod places;
@@ -23,6 +24,7 @@ mod plan;
 mod portable;
 mod product;
 mod programs;
+mod progress;
 mod record;
 mod registry;
 mod services;
@@ -33,16 +35,15 @@ mod stack;
 mod system;
 mod text;
 mod twin;
-mod watch;
 mod window;
-mod wishes;
 mod wizard;
 
 use alloc::boxed::Box;
 use alloc::vec::Vec;
 use core::sync::atomic::{AtomicIsize, Ordering};
+use desired::Chosen;
 use journal::FOLDER;
-use nsis_archive::note::kind::SHORTCUT;
+use nsis_archive::custom::kind::SHORTCUT;
 use package::Package;
 use product::Product;
 use record::{Record, PROGRAM};
@@ -52,17 +53,16 @@ use text::{cat, path, t, Text, EMPTY};
 use twin::Twin;
 use windows_sys::Win32::Foundation::{CloseHandle, GetLastError, ERROR_ALREADY_EXISTS, HANDLE};
 use windows_sys::Win32::System::Threading::{CreateMutexW, ExitProcess};
-use wishes::Chosen;
 
 /// The sentence that people read for a fault.
 fn sentence(product: &Product, language: usize, fault: Fault, log: Text) -> Text {
     let word = product.word(language, fault.word);
     // Most of Europe and everybody else can read this much English.
-    let word = if word.is_empty() { t!("Nothing was changed. {detail}") } else { word };
+    let word = if word.is_empty() { t!("Nothing has been changed. {detail}") } else { word };
     word.replace(t!("{detail}"), fault.detail).replace(t!("{log}"), log)
 }
 
-/// Where the product goes unless somebody says otherwise.
+/// The default folder of the product.
 fn default_folder(product: &Product, machine: bool) -> Text {
     path(places::programs(machine), product.rule(t!("folder")).replace(t!("/"), t!("\\")))
 }
@@ -87,15 +87,15 @@ fn choose(product: &Product, settings: &Settings, old: &Record, twin: Option<&Tw
     // Whether a shortcut of a place is there, which the other kind of package has made.
     let has_link = |place: i32| {
         let top = places::shortcuts(place, machine);
-        product.notes.iter().any(|(kind, note)| {
-            let path = cat(&[top, t!("\\"), note.text(1), t!(".lnk")]);
-            *kind == SHORTCUT && note.number(0) == place && files::exists(path)
+        product.instructions.iter().any(|(kind, item)| {
+            let path = cat(&[top, t!("\\"), item.text(1), t!(".lnk")]);
+            *kind == SHORTCUT && item.number(0) == place && files::exists(path)
         })
     };
     let wanted = |before: bool, place: i32, name: Text| match twin {
         _ if there => before,
         // It remembers that; one of an older make is looked at.
-        Some(_) => match registry::text(machine, wishes::own_key(product), name) {
+        Some(_) => match registry::text(machine, desired::own_key(product), name) {
             text if text.is_empty() => has_link(place),
             text => text.is(t!("x1")),
         },
@@ -150,7 +150,7 @@ fn run() -> u32 {
     let mut package = match Package::open() {
         Ok(package) => package,
         Err(fault) if fault.code == code::DAMAGED => {
-            return silent::end_early(silent, t!("This file is damaged. Please get it again."), fault.code);
+            return silent::end_early(silent, t!("This file is damaged. Please download it again."), fault.code);
         }
         Err(fault) => return end(fault),
     };
@@ -167,7 +167,7 @@ fn run() -> u32 {
         return set_up(package, product, settings);
     }
     // A package brings the head that goes with it.
-    silent::end_early(silent, t!("This file is damaged. Please get it again."), code::DAMAGED)
+    silent::end_early(silent, t!("This file is damaged. Please download it again."), code::DAMAGED)
 }
 
 /// Installs, upgrades, repairs or removes.
@@ -177,7 +177,7 @@ fn set_up(mut package: Package, product: &'static Product, settings: Result<Sett
     let settings: &'static Settings = match settings {
         Ok(settings) => Box::leak(Box::new(settings)),
         Err(fault) => {
-            return silent::end_early(true, cat(&[fault.detail, t!(" is no switch of this program.")]), fault.code)
+            return silent::end_early(true, cat(&[fault.detail, t!(" is not a switch of this program.")]), fault.code)
         }
     };
     let end = |fault: Fault| silent::end_early(settings.silent, fault.detail, fault.code);
@@ -205,14 +205,15 @@ fn set_up(mut package: Package, product: &'static Product, settings: Result<Sett
         None => log::Log::begin_new(path(files::temporary(), cat(&[product.id, t!("-setup.log")]))),
     };
     log.line(&[product.name, t!(" "), product.version, t!(" | "), settings.line]);
-    log.line(&[package.path, t!(" is whole")]);
+    log.line(&[package.path, t!(" is intact")]);
     shortcut::begin();
-    let mut watch = watch::Watch::silent(&mut log, settings.in_use);
-    let ready =
-        one_at_a_time(product).and_then(|()| install::resume(product, &mut watch)).and_then(|()| match settings.from {
+    let mut progress = progress::Progress::silent(&mut log, settings.in_use);
+    let ready = one_at_a_time(product).and_then(|()| install::resume(product, &mut progress)).and_then(|()| {
+        match settings.from {
             Some(folder) => install::installed_in(product, folder),
             None => install::installed(product),
-        });
+        }
+    });
     if settings.resume {
         // Resuming was all. The copy that does it at a login lies in the folder that it has cleared.
         let stage = package.path.parent();
@@ -241,7 +242,7 @@ fn set_up(mut package: Package, product: &'static Product, settings: Result<Sett
     let language = product.language(settings.language);
     if settings.silent {
         let run = silent::Run { package: &mut package, product, chosen: &chosen, old, twin, removes, fault, language };
-        let code = silent::run(run, &mut watch);
+        let code = silent::run(run, &mut progress);
         if removes && code == code::DONE && settings.log.is_none() {
             log.forget();
         }

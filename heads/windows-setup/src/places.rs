@@ -1,4 +1,4 @@
-//! Folders by meaning, for one person or for everyone.
+//! Folders by meaning, for one user or for everyone.
 
 use crate::files;
 use crate::product::stays_inside;

@@ -1,17 +1,17 @@
 //! What an installation changes, worked out whole before anything is changed: from what is wanted and the record of what
 //! is there, to a list of changes and the record of what will be there. Files are unpacked on the way, and wait.
 
+use crate::desired::{own_key, Chosen, Desired};
 use crate::files;
 use crate::journal::{waiting, waiting_folder, Change, FOLDER};
 use crate::package::Package;
 use crate::product::Product;
+use crate::progress::Progress;
 use crate::record::{hash, hash_of, Item, Record, NAME, PROGRAM, SEAL};
 use crate::registry::{self, At, Data};
 use crate::shortcut;
 use crate::system::{code, Fault, Result};
 use crate::text::{cat, inner_first, join, path, sort, t, Names, Scope, Text, EMPTY};
-use crate::watch::Watch;
-use crate::wishes::{own_key, Chosen, Wishes};
 use alloc::vec;
 use alloc::vec::Vec;
 
@@ -33,7 +33,7 @@ pub struct Plan<'p> {
 }
 
 /// A variable's value without some items, and with others; nothing if there are none left. `hidden` stands for the
-/// machine's value where a person's own would hide it.
+/// machine's value where a user's own would hide it.
 fn with_items(now: Option<Data>, hidden: Text, without: &[Item], with: &[Item]) -> Option<Data> {
     let (kind, text) =
         now.map_or((windows_sys::Win32::System::Registry::REG_EXPAND_SZ, hidden), |d| (d.kind, d.as_text()));
@@ -47,7 +47,7 @@ fn with_items(now: Option<Data>, hidden: Text, without: &[Item], with: &[Item]) 
     (!is_nothing).then(|| Data::of_text(kind, join(&items, t!(";"))))
 }
 
-/// What a person's variable begins with so that it does not hide the machine's of the same name. Only of the search path
+/// What a user's variable begins with so that it does not hide the machine's of the same name. Only of the search path
 /// does the system itself put both together.
 fn hidden(at: At) -> Text {
     let key = t!("SYSTEM\\CurrentControlSet\\Control\\Session Manager\\Environment");
@@ -84,21 +84,21 @@ impl<'p> Plan<'p> {
     }
 
     /// Unpacks what is wanted into the waiting folder and works out all changes.
-    pub fn prepare(&mut self, package: &mut Package, watch: &mut Watch) -> Result<()> {
-        let wishes = Wishes::new(self.product, self.chosen);
-        self.folders(&wishes);
-        self.unpack(package, watch)?;
+    pub fn prepare(&mut self, package: &mut Package, progress: &mut Progress) -> Result<()> {
+        let desired = Desired::new(self.product, self.chosen);
+        self.folders(&desired);
+        self.unpack(package, progress)?;
         self.links()?;
         let program = self.uninstaller(package)?;
         files::write(path(self.stage, t!("resume.exe")), &program)?;
         let n = self.stage_file(&program)?;
         self.put(self.chosen.path(PROGRAM), n);
-        for link in &wishes.links {
+        for link in &desired.links {
             let (n, to) = self.waiting()?;
             shortcut::write(to, link)?;
             self.put(link.path, n);
         }
-        self.machine_changes(&wishes);
+        self.machine_changes(&desired);
         leave(self.old, &mut self.changes, self.next, Some(&self.record));
         // The record's own file comes last, and its number behind those that files of the old version wait under.
         self.next += self.old.files.len() as u32;
@@ -108,7 +108,7 @@ impl<'p> Plan<'p> {
         let n = self.stage_file(&bytes)?;
         seal(self.product, self.chosen.machine, Some(hash_of(&bytes)), &mut self.changes);
         self.changes.push(Change::File(own, n));
-        watch.step(t!("all changes are worked out"));
+        progress.step(t!("all changes are planned"));
         Ok(())
     }
 
@@ -135,7 +135,7 @@ impl<'p> Plan<'p> {
     }
 
     /// Folders that are made, and those of an older version that stay.
-    fn folders(&mut self, wishes: &Wishes) {
+    fn folders(&mut self, desired: &Desired) {
         let product = self.product;
         let mut all = Vec::new();
         // A folder with those above it.
@@ -171,7 +171,7 @@ impl<'p> Plan<'p> {
         }
         all.push(self.chosen.folder);
         all.extend_from_slice(&self.made);
-        for link in &wishes.links {
+        for link in &desired.links {
             all.extend(files::missing_folders(link.path.parent()));
         }
         all.retain(|f| !f.name().is(FOLDER));
@@ -188,7 +188,7 @@ impl<'p> Plan<'p> {
         }
     }
 
-    fn unpack(&mut self, package: &mut Package, watch: &mut Watch) -> Result<()> {
+    fn unpack(&mut self, package: &mut Package, progress: &mut Progress) -> Result<()> {
         let mut buffer = vec![0; 1 << 18];
         let (mut done, mut said) = (0u64, 0);
         for file in &self.product.files {
@@ -196,12 +196,12 @@ impl<'p> Plan<'p> {
                 continue;
             }
             let path = self.chosen.path(file.path);
-            watch.go_on()?;
+            progress.go_on()?;
             // A file of somebody's own stays; what is known of the installed one is kept for the next time.
             if file.kept && files::exists(path) {
                 let known = self.old.kept(path);
                 if known.is_none() || self.old.was_changed(path) {
-                    watch.log.line(&[path, t!(" was changed by somebody, and stays")]);
+                    progress.log.line(&[path, t!(" was changed by the user and is kept")]);
                     self.record.kept.push((path, known.unwrap_or(EMPTY)));
                     self.record.files.push(path);
                     continue;
@@ -224,8 +224,8 @@ impl<'p> Plan<'p> {
                     let now = (done * 900 / self.product.bytes.max(1)).min(900) as u32;
                     if now != said {
                         said = now;
-                        watch.progress(now, file.path);
-                        watch.go_on()?;
+                        progress.progress(now, file.path);
+                        progress.go_on()?;
                     }
                 }
                 out.set_time(file.time);
@@ -233,7 +233,7 @@ impl<'p> Plan<'p> {
                 if file.kept {
                     hashed = hash(to)?.kept();
                 }
-                watch.step(file.path);
+                progress.step(file.path);
             }
             if file.kept {
                 self.record.kept.push((path, hashed));
@@ -262,7 +262,7 @@ impl<'p> Plan<'p> {
 
     /// The program that removes the product: this head with the data block that the package brings for it.
     fn uninstaller(&self, package: &mut Package) -> Result<Vec<u8>> {
-        let damaged = || Fault::new(code::DAMAGED, t!("setup-damaged"), t!("it has nothing to remove it with"));
+        let damaged = || Fault::new(code::DAMAGED, t!("setup-damaged"), t!("it has no uninstall program"));
         let length = package.file_at(self.product.uninstaller.ok_or_else(damaged)?)?;
         if length > 64 << 20 {
             return Err(damaged());
@@ -289,20 +289,20 @@ impl<'p> Plan<'p> {
     }
 
     /// Registry, variables and services.
-    fn machine_changes(&mut self, wishes: &Wishes) {
+    fn machine_changes(&mut self, desired: &Desired) {
         let old = self.old;
-        for service in &wishes.services {
+        for service in &desired.services {
             let before = old.services.iter().find(|s| s.name.same(service.name)).copied();
             self.changes.push(Change::Service(Some(*service), before));
             self.record.services.push(*service);
         }
-        self.record.fonts.clone_from(&wishes.fonts);
+        self.record.fonts.clone_from(&desired.fonts);
         self.record.keys.extend_from_slice(&old.keys);
-        for (at, data, _) in &wishes.values {
+        for (at, data, _) in &desired.values {
             self.value(*at, *data);
         }
-        self.record.items.extend_from_slice(&wishes.items);
-        variables(&old.items, &wishes.items, &mut self.changes);
+        self.record.items.extend_from_slice(&desired.items);
+        variables(&old.items, &desired.items, &mut self.changes);
     }
 }
 

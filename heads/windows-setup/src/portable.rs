@@ -1,14 +1,14 @@
-//! A portable program: unpacked once for each version into the person's cache, and started from there.
+//! A portable program: unpacked once for each version into the user's cache, and started from there.
 
+use crate::desired::Chosen;
 use crate::files;
 use crate::install::has_room;
 use crate::package::Package;
-use crate::product::{Item, Product};
+use crate::product::{Instruction, Product};
 use crate::programs;
 use crate::settings::command_line;
 use crate::system::{code, Fault, Result};
 use crate::text::{cat, hex, path, t, Scope, Text, EMPTY};
-use crate::wishes::Chosen;
 use windows_sys::Win32::System::Environment::SetEnvironmentVariableW;
 use windows_sys::Win32::UI::Shell::CSIDL_LOCAL_APPDATA;
 
@@ -29,7 +29,7 @@ fn plain(name: Text) -> Text {
 }
 
 /// Unpacks if need be, runs, and gives the program's exit code.
-pub fn run(package: &mut Package, product: &Product, portable: Item, line: Text) -> Result<u32> {
+pub fn run(package: &mut Package, product: &Product, portable: Instruction, line: Text) -> Result<u32> {
     // The seal tells one package from every other, also of the same version.
     let seal = hex(&package.seal[16..24]);
     let cache = path(crate::places::known(CSIDL_LOCAL_APPDATA), product.id);
@@ -85,7 +85,7 @@ fn is_whole(product: &Product, folder: Text) -> bool {
     true
 }
 
-/// Versions that are older than this one go, and what was left half unpacked, unless somebody runs it.
+/// Removes older versions, and what was left half unpacked, unless it is running.
 fn clear_older(product: &Product, cache: Text, own: Text) {
     for name in files::names(cache) {
         let version = name.first(name.units().iter().rposition(|u| *u == b'-'.into()).unwrap_or(0));

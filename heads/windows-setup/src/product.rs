@@ -5,8 +5,8 @@ use crate::system::{code, Fault, Result};
 use crate::text::{cat, path, t, Text, EMPTY};
 use alloc::boxed::Box;
 use alloc::vec::Vec;
+use nsis_archive::custom::{kind, steps, Custom, Step};
 use nsis_archive::header::Header;
-use nsis_archive::note::{kind, steps, Note, Step};
 use nsis_archive::structs::{op, variable};
 use nsis_archive::text::{Code, Texts};
 
@@ -28,21 +28,21 @@ pub struct FileItem {
     pub time: (u32, u32),
 }
 
-/// A note whose numbers and texts are asked for by their places; see `nsis_archive::note::kind` for what is where.
+/// A custom instruction whose numbers and texts are asked for by their places; see `nsis_archive::custom::kind` for what is where.
 #[derive(Clone, Copy)]
-pub struct Item {
-    note: &'static Note,
+pub struct Instruction {
+    custom: &'static Custom,
     texts: &'static Texts,
 }
 
-impl Item {
+impl Instruction {
     pub fn number(self, n: usize) -> i32 {
-        self.note.numbers.get(n).copied().unwrap_or(0)
+        self.custom.numbers.get(n).copied().unwrap_or(0)
     }
 
     #[inline(never)]
     pub fn text(self, n: usize) -> Text {
-        text(self.texts, self.note.numbers.get(n).copied().unwrap_or(-1))
+        text(self.texts, self.custom.numbers.get(n).copied().unwrap_or(-1))
     }
 
     /// The list that begins at a place, with its length.
@@ -77,12 +77,12 @@ fn text(texts: &'static Texts, at: i32) -> Text {
 
 /// A page of the wizard: name, width, height, numbers of its default and of its cancelling control.
 pub struct Page {
-    pub item: Item,
+    pub item: Instruction,
     /// Name, kind, left, top, width, height, words, action, page, property.
-    pub controls: Vec<Item>,
+    pub controls: Vec<Instruction>,
 }
 
-/// Places in a control's note.
+/// Places in a control's instruction.
 pub mod control {
     pub const NAME: usize = 0;
     pub const KIND: usize = 1;
@@ -97,18 +97,18 @@ pub struct Product {
     pub id: Text,
     pub name: Text,
     pub version: Text,
-    /// All notes, in their order.
-    pub notes: Vec<(u16, Item)>,
-    pub programs: Vec<Item>,
-    pub choices: Vec<Item>,
-    pub languages: Vec<Item>,
+    /// All instructions, in their order.
+    pub instructions: Vec<(u16, Instruction)>,
+    pub programs: Vec<Instruction>,
+    pub choices: Vec<Instruction>,
+    pub languages: Vec<Instruction>,
     pub word_keys: Vec<Text>,
     pub pages: Vec<Page>,
-    pub portable: Option<Item>,
+    pub portable: Option<Instruction>,
     /// Who it is: id, name, version, publisher, summary, homepage, support.
-    pub identity: Item,
+    pub identity: Instruction,
     /// Accent, tint, licence.
-    pub wizard: Item,
+    pub wizard: Instruction,
     pub folders: Vec<Text>,
     pub files: Vec<FileItem>,
     /// Where in the stream the program that removes it is.
@@ -141,12 +141,12 @@ impl Product {
     pub fn read(header: &'static Header) -> Result<&'static Self> {
         let texts = &header.texts;
         let steps: &'static [Step] = steps(&header.entries).map_err(|_| bad())?.leak();
-        let nothing = Item { note: Box::leak(Box::new(Note { kind: 0, numbers: Vec::new() })), texts };
+        let nothing = Instruction { custom: Box::leak(Box::new(Custom { kind: 0, numbers: Vec::new() })), texts };
         let mut it = Self {
             id: EMPTY,
             name: EMPTY,
             version: EMPTY,
-            notes: Vec::new(),
+            instructions: Vec::new(),
             programs: Vec::new(),
             choices: Vec::new(),
             languages: Vec::new(),
@@ -182,12 +182,12 @@ impl Product {
                 }
                 Step::Entry(entry) if entry[0] == op::UNINSTALLER => it.uninstaller = Some(entry[2] as u32),
                 Step::Entry(_) => {}
-                Step::Note(note) => {
-                    let item = Item { note, texts };
-                    match note.kind {
+                Step::Custom(custom) => {
+                    let item = Instruction { custom, texts };
+                    match custom.kind {
                         kind::OF_CHOICE => choice = item.number(0),
                         kind::KEPT => kept = item.number(0) == 1,
-                        _ => it.note(note.kind, item)?,
+                        _ => it.keep(custom.kind, item)?,
                     }
                 }
             }
@@ -199,10 +199,10 @@ impl Product {
         Ok(Box::leak(Box::new(it)))
     }
 
-    /// Files a note where it is looked for. What leads out of the folder is refused; a newer writer may say more than
+    /// Files an item where it is looked for. What leads out of the folder is refused; a newer writer may say more than
     /// this head knows.
-    fn note(&mut self, kind: u16, item: Item) -> Result<()> {
-        self.notes.push((kind, item));
+    fn keep(&mut self, kind: u16, item: Instruction) -> Result<()> {
+        self.instructions.push((kind, item));
         match kind {
             kind::PRODUCT => {
                 self.identity = item;
@@ -235,7 +235,7 @@ impl Product {
     /// One more names of files: the path, and the file's.
     pub fn links(&self) -> Vec<(Text, Text)> {
         let mut all = Vec::new();
-        for (kind, item) in &self.notes {
+        for (kind, item) in &self.instructions {
             if *kind == kind::HARD_LINK {
                 all.push((below(item.text(0)), below(item.text(1))));
             }
@@ -244,8 +244,8 @@ impl Product {
     }
 
     pub fn rule(&self, key: Text) -> Text {
-        let of_key = |(kind, item): &&(u16, Item)| *kind == kind::RULE && item.text(0).is(key);
-        self.notes.iter().find(of_key).map_or(EMPTY, |(_, item)| item.text(1))
+        let of_key = |(kind, item): &&(u16, Instruction)| *kind == kind::RULE && item.text(0).is(key);
+        self.instructions.iter().find(of_key).map_or(EMPTY, |(_, item)| item.text(1))
     }
 
     pub fn program(&self, key: Text) -> Option<Program> {
@@ -307,7 +307,7 @@ pub struct Program {
 }
 
 impl Program {
-    pub fn of(item: Item) -> Self {
+    pub fn of(item: Instruction) -> Self {
         let (file, working_path) = (below(item.text(1)), below(item.text(3)));
         Self { file, working: item.number(2), working_path, arguments: item.list(5) }
     }

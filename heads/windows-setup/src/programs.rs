@@ -1,10 +1,10 @@
 //! Programs that are started: the product's own at the end (not as the administrator who installed it), and this one
 //! again with more rights.
 
+use crate::desired::Chosen;
 use crate::product::Product;
 use crate::settings::quoted_path;
 use crate::text::{cat, t, Text};
-use crate::wishes::Chosen;
 use core::ptr::{null, null_mut};
 use windows_sys::Win32::Foundation::{CloseHandle, HANDLE};
 use windows_sys::Win32::Security as se;
@@ -12,7 +12,7 @@ use windows_sys::Win32::System::Threading as th;
 use windows_sys::Win32::UI::Shell::{ShellExecuteExW, SEE_MASK_NOCLOSEPROCESS, SHELLEXECUTEINFOW};
 use windows_sys::Win32::UI::WindowsAndMessaging::{GetShellWindow, GetWindowThreadProcessId, SW_SHOWNORMAL};
 
-/// Starts a program of the product as the person who is logged in.
+/// Starts a program of the product as the user who is logged in.
 pub fn start(product: &Product, chosen: &Chosen, key: Text) {
     let Some(program) = product.program(key) else { return };
     let line = cat(&[quoted_path(chosen.path(program.file)), t!(" "), chosen.arguments(&program.arguments, &[])]);
@@ -61,7 +61,7 @@ pub fn start(product: &Product, chosen: &Chosen, key: Text) {
     }
 }
 
-/// The token of the desktop's own process: that of the person, without an administrator's rights. None where this
+/// The token of the desktop's own process: that of the user, without an administrator's rights. None where this
 /// process has no more rights than that.
 fn shell_token() -> Option<HANDLE> {
     if !is_administrator() {
@@ -92,7 +92,7 @@ fn shell_token() -> Option<HANDLE> {
     }
 }
 
-/// Which of a person's two tokens this process has, if there are two.
+/// Which of a user's two tokens this process has, if there are two.
 fn elevation() -> i32 {
     let (mut kind, mut length) = (0i32, 0);
     // SAFETY: the buffer is as long as is said; the handle is closed once.
@@ -106,7 +106,7 @@ fn elevation() -> i32 {
     kind
 }
 
-/// Whether this process has rights that other programs of the same person don't have: they could write what it reads.
+/// Whether this process has rights that other programs of the same user don't have: they could write what it reads.
 pub fn is_elevated() -> bool {
     elevation() == se::TokenElevationTypeFull
 }
@@ -117,7 +117,7 @@ pub fn is_administrator() -> bool {
     is_member && elevation() != se::TokenElevationTypeLimited
 }
 
-/// Runs a program as an administrator and waits for it; none if the person refuses.
+/// Runs a program as an administrator and waits for it; none if the user refuses.
 pub fn run_elevated(path: Text, line: Text) -> Option<u32> {
     // SAFETY: the structure is plain data and says its size; texts live until the call is over.
     unsafe {

@@ -1,13 +1,13 @@
 //! The record: what is installed, and what was there before. It lies in the product's folder and is all that an upgrade
 //! and a removal go by.
 
-use crate::lines::{Fields, Lines};
+use crate::desired::own_key;
+use crate::fields::{Fields, Lines};
 use crate::product::Product;
 use crate::registry::{self, At, Data};
 use crate::services::Config;
 use crate::system::Result;
 use crate::text::{cat, hex, path, t, Text};
-use crate::wishes::own_key;
 use crate::{files, places, programs};
 use alloc::vec::Vec;
 use nsis_archive::seal::Hash;

@@ -11,7 +11,7 @@ use windows_sys::Win32::System::Registry as reg;
 
 /// Where a value stands.
 pub struct Place {
-    /// The machine's part, or the person's.
+    /// The machine's part, or the user's.
     pub machine: bool,
     /// The part that 32-bit programs see.
     pub narrow: bool,

@@ -18,7 +18,7 @@ pub enum InUse {
 pub struct Settings {
     pub silent: bool,
     pub folder: Option<Text>,
-    /// For everyone, or for one person.
+    /// For everyone, or for one user.
     pub machine: Option<bool>,
     pub choices: Option<Vec<Text>>,
     pub desktop: Option<bool>,
@@ -92,7 +92,7 @@ impl Settings {
         };
         let yes = value.among(t!("1|yes")) < 2;
         match name.among(t!("/SCOPE|/CHOICES|/DESKTOP|/STARTUP|/LANGUAGE|/LOG|/FROM|/IN-USE|/FOLDER")) {
-            0 => match value.among(t!("person|machine")) {
+            0 => match value.among(t!("user|machine")) {
                 n @ 0..=1 => self.machine = Some(n == 1),
                 _ => return unknown(),
             },

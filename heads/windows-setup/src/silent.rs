@@ -1,14 +1,14 @@
 //! Without windows: sentences go to the error stream where there is one, and into the log.
 
+use crate::desired::Chosen;
 use crate::install;
 use crate::package::Package;
 use crate::product::Product;
+use crate::progress::Progress;
 use crate::record::Record;
 use crate::system::{Fault, Result};
 use crate::text::{cat, t, to_utf8, Text};
 use crate::twin::Twin;
-use crate::watch::Watch;
-use crate::wishes::Chosen;
 use windows_sys::Win32::Storage::FileSystem::WriteFile;
 use windows_sys::Win32::System::Console::{AttachConsole, GetStdHandle, ATTACH_PARENT_PROCESS, STD_ERROR_HANDLE};
 
@@ -46,20 +46,20 @@ pub struct Run<'r> {
     pub language: usize,
 }
 
-pub fn run(run: Run, watch: &mut Watch) -> u32 {
+pub fn run(run: Run, progress: &mut Progress) -> u32 {
     let Run { package, product, chosen, old, .. } = run;
     let result: Result<()> = match run.fault {
         Some(fault) => Err(fault),
         None if run.removes => {
-            crate::uninstaller_of(package, old).and_then(|p| install::remove(product, old, &p, watch))
+            crate::uninstaller_of(package, old).and_then(|p| install::remove(product, old, &p, progress))
         }
-        None => install::install(package, product, chosen, old, run.twin, watch),
+        None => install::install(package, product, chosen, old, run.twin, progress),
     };
-    watch.log.result(&result);
+    progress.log.result(&result);
     match result {
         Ok(()) => install::done_code(),
         Err(fault) => {
-            complain(crate::sentence(product, run.language, fault, watch.log.path));
+            complain(crate::sentence(product, run.language, fault, progress.log.path));
             fault.code
         }
     }

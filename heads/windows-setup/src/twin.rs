@@ -46,7 +46,7 @@ impl Twin {
         let mut it = Self { code, machine: false, version: EMPTY, folder: EMPTY, library };
         it.machine = it.info(t!("AssignmentType")).is(t!("1"));
         it.version = it.info(t!("VersionString"));
-        // A package for everyone writes the machine's part, and one for a person that person's.
+        // A package for everyone writes the machine's part, and one for a user that user's.
         for machine in [true, false] {
             if let Some(folder) = crate::install::folder_of(product, machine) {
                 (it.folder, it.machine) = (folder, machine);

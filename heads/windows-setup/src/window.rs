@@ -1,7 +1,7 @@
 //! A page as a window with the system's own controls: in the system's font, at the screen's resolution, for keyboard
 //! and screen readers as any other window. The strip with the picture and the lines are drawn; all else are controls.
 
-use crate::product::{control, Item, Page, Product};
+use crate::product::{control, Instruction, Page, Product};
 use crate::text::{cat, number, t, Text, EMPTY};
 use crate::wizard::Ui;
 use alloc::vec;
@@ -88,7 +88,7 @@ impl Look {
     }
 
     /// Where a control is.
-    pub fn rect(&self, item: Item) -> RECT {
+    pub fn rect(&self, item: Instruction) -> RECT {
         let at = |n: usize| item.number(control::AT + n);
         RECT {
             left: self.px(at(0)),
@@ -273,7 +273,7 @@ const EDIT: Text = t!("EDIT");
 const LIST: Text = t!("LISTBOX");
 const VIEW: Text = t!("SysListView32");
 
-fn add(window: HWND, is_default: bool, id: i32, item: Item, ui: &Ui) {
+fn add(window: HWND, is_default: bool, id: i32, item: Instruction, ui: &Ui) {
     let rect = ui.look.rect(item);
     let (tab, scroll) = (wm::WS_TABSTOP, wm::WS_VSCROLL);
     let property = item.text(control::PROPERTY);
@@ -342,7 +342,7 @@ fn scope(mut child: Child, ui: &Ui) {
     let (upper, lower) = (RECT { bottom: middle, ..rect }, RECT { top: middle, ..rect });
     child.class = BUTTON;
     child.style = wm::BS_AUTORADIOBUTTON as u32 | wm::WS_TABSTOP | wm::WS_GROUP;
-    child.text = ui.named(t!("scope-person"));
+    child.text = ui.named(t!("scope-user"));
     let me = Child { rect: &upper, ..child }.make();
     child.style = wm::BS_AUTORADIOBUTTON as u32;
     child.text = ui.named(t!("scope-machine"));
@@ -360,7 +360,16 @@ fn parts(made: HWND, rect: &RECT, ui: &Ui) {
     column.cx = rect.right - rect.left - ui.look.px(20);
     send(made, cc::LVM_INSERTCOLUMNW, 0, (&raw const column) as isize);
     for (n, choice) in ui.product.choices.iter().enumerate() {
-        let (title, description) = (choice.text(1), choice.text(2));
+        // In the language of the pages, where the product says it in several.
+        let said = |kind: Text, plain: Text| {
+            let said = ui.named(cat(&[kind, choice.text(0)]));
+            if said.is_empty() {
+                plain
+            } else {
+                said
+            }
+        };
+        let (title, description) = (said(t!("choice:"), choice.text(1)), said(t!("about:"), choice.text(2)));
         let text = if description.is_empty() { title } else { cat(&[title, t!(": "), description]) };
         // SAFETY: the structure is plain data.
         let mut item: cc::LVITEMW = unsafe { core::mem::zeroed() };

@@ -2,18 +2,18 @@
 
 mod events;
 
+use crate::desired::Chosen;
 use crate::install;
 use crate::log::Log;
 use crate::package::Package;
 use crate::product::{control, Page, Product};
+use crate::progress::{Answer, Progress};
 use crate::record::Record;
 use crate::settings::Settings;
 use crate::system::{code, Fault};
 use crate::text::{cat, t, Text, EMPTY};
 use crate::twin::Twin;
-use crate::watch::{Answer, Watch};
 use crate::window::{self, kind, Look, FIRST_ID};
-use crate::wishes::Chosen;
 use crate::{files, programs};
 use alloc::boxed::Box;
 use alloc::vec::Vec;
@@ -324,7 +324,7 @@ impl Ui {
                 self.outcome = code;
                 self.quit();
             }
-            // Refused by the person: the page is still there.
+            // Refused by the user: the page is still there.
             None => {
                 let taken = crate::one_at_a_time(self.product);
                 // SAFETY: the window is alive.
@@ -372,11 +372,11 @@ pub fn ask_in_use(names: &[Text]) -> Answer {
 unsafe extern "system" fn work(job: *mut c_void) -> u32 {
     let job = &mut *job.cast::<Job>();
     crate::shortcut::begin();
-    let mut watch = Watch::person(&mut job.log);
+    let mut progress = Progress::user(&mut job.log);
     let result = match job.task {
-        Task::Install => install::install(&mut job.package, job.product, &job.chosen, job.old, job.twin, &mut watch),
+        Task::Install => install::install(&mut job.package, job.product, &job.chosen, job.old, job.twin, &mut progress),
         Task::Remove => crate::uninstaller_of(&job.package, job.old)
-            .and_then(|program| install::remove(job.product, job.old, &program, &mut watch)),
+            .and_then(|program| install::remove(job.product, job.old, &program, &mut progress)),
     };
     job.log.result(&result);
     let reason = result.err().map_or(null(), |fault| &raw const *fault.0);

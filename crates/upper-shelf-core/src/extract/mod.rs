@@ -4,11 +4,12 @@
 
 mod tree;
 
+use crate::budget::Package;
 use crate::footprint::{Footprint, Node, RelPath};
 use crate::payload::gather::patterns;
 use crate::payload::names;
 use crate::platform::System;
-use crate::problem::{Failure, Kind, Problem};
+use crate::problem::{Code, Failure, Kind, Problem};
 use crate::targets::{self, Depth, Format, Loss, damaged};
 use globset::GlobSet;
 use safe_names::Fault;
@@ -19,7 +20,7 @@ use std::path::{Path, PathBuf};
 use tree::Tree;
 
 /// What was extracted.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub struct Extracted {
     /// Where.
@@ -34,17 +35,17 @@ pub struct Extracted {
 }
 
 /// Writes the files of a package that fit one of the patterns (all, if there is none) into a folder, which must not be
-/// there yet or be empty. It appears whole or not at all.
+/// there yet or be empty. It appears whole or not at all. The package may take `limit` times as much as is usual.
 ///
 /// # Errors
 /// [`Kind::Package`] for a damaged or hostile package, [`Kind::Problems`] for a malformed pattern, one that nothing fits,
 /// or a folder with something in it; [`Kind::Machine`] for trouble with the disk.
-pub fn extract(package: &Path, into: &Path, only: &[String]) -> Result<Extracted, Failure> {
+pub fn extract(package: &Path, into: &Path, only: &[String], limit: u64) -> Result<Extracted, Failure> {
     let chosen = if only.is_empty() { None } else { Some(pattern_set(only)?) };
-    let (format, footprint) = targets::read(package, Depth::Listing)?;
+    let (format, footprint) = targets::read(package, Depth::Listing, limit)?;
     if fs::read_dir(into).is_ok_and(|mut d| d.next().is_some()) || into.is_file() {
-        let problem = Problem::error(format!("{} is there already", into.display())).on(into);
-        let problem = problem.why("nothing of it is overwritten").instead("name a new folder, or an empty one");
+        let problem = Problem::error(Code::DestinationExists, format!("{} already exists", into.display())).on(into);
+        let problem = problem.why("nothing in it is overwritten").instead("choose a new or empty folder");
         return Err(Failure::new(Kind::Problems, problem));
     }
     // Looked at before anything is left out: what a package says as a whole tells whether it means harm.
@@ -55,16 +56,23 @@ pub fn extract(package: &Path, into: &Path, only: &[String]) -> Result<Extracted
     let tree = footprint.tree.filter_map(|node| is_chosen(node).then(|| node.clone()));
     let footprint = Footprint { tree, ..Footprint::default() };
     if let Some(only) = chosen.is_some().then_some(only).filter(|_| footprint.tree.is_empty()) {
-        let problem = Problem::error(format!("nothing in {} fits {}", package.display(), only.join(", "))).on(package);
-        return Err(Failure::new(Kind::Problems, problem.instead("`upper-shelf inspect` lists what is in it")));
+        let problem =
+            Problem::error(Code::NoMatch, format!("nothing in {} matches {}", package.display(), only.join(", ")))
+                .on(package);
+        return Err(Failure::new(Kind::Problems, problem.instead("`upper-shelf inspect` lists the content")));
     }
+    let package = Package::new(package, limit);
+    let sizes = footprint.tree.iter().map(|node| if let Node::File { size, .. } = node { *size } else { 0 });
+    let bytes = sizes.fold(0, u64::saturating_add);
+    package.budget.room_for_plain(bytes).map_err(|e| damaged(&package, e.to_string()))?;
     let mut tree = Tree::begin(into)?;
-    tree.fill(package, format, &footprint)?;
+    tree.fill(&package, format, &footprint)?;
     tree.finish(into, &footprint)
 }
 
 fn pattern_set(only: &[String]) -> Result<GlobSet, Failure> {
-    patterns(only).map_err(|why| Failure::new(Kind::Problems, Problem::error(why).instead("--only '*.dll'")))
+    patterns(only)
+        .map_err(|why| Failure::new(Kind::Problems, Problem::error(Code::InvalidValue, why).instead("--only '*.dll'")))
 }
 
 /// The systems whose names a package may have: the one that its files are for, if the format says so, and the one that
@@ -92,7 +100,7 @@ fn hostile(footprint: &Footprint, systems: &[System], slashes_only: bool) -> Opt
             }
         }
         if let Some(link) = through(path, &links, folded) {
-            return Some(format!("{path} lies behind the link {link}: it would land elsewhere"));
+            return Some(format!("{path} is behind the link {link}, so it would be written elsewhere"));
         }
     }
     None

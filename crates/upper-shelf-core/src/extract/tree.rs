@@ -2,6 +2,7 @@
 //! on the way can lead elsewhere, whoever else works on the disk at the same time.
 
 use super::Extracted;
+use crate::budget::Package;
 use crate::footprint::{Footprint, Node, RelPath};
 use crate::litter::Litter;
 use crate::payload::gather::resolve;
@@ -12,8 +13,11 @@ use cap_std::ambient_authority;
 use cap_std::fs::{Dir, OpenOptions};
 use std::collections::HashSet;
 use std::fs;
-use std::io::{self, Read, Write};
+use std::io::{self, Read, Seek, Write};
 use std::path::{Path, PathBuf};
+
+/// Shorter rows of zeros are written.
+const HOLE: usize = 4096;
 
 /// The folder under way; gone unless it is finished.
 pub(super) struct Tree {
@@ -41,9 +45,9 @@ impl Tree {
             into.with_file_name(partial(&name))
         };
         if let Some(parent) = root.parent().filter(|p| !p.as_os_str().is_empty()) {
-            fs::create_dir_all(parent).map_err(|e| Failure::io("can't make the folder", parent, &e))?;
+            fs::create_dir_all(parent).map_err(|e| Failure::io("can't create the folder", parent, e))?;
         }
-        let trouble = |e: io::Error| Failure::io("can't make the folder", &root, &e);
+        let trouble = |e: io::Error| Failure::io("can't create the folder", &root, e);
         fs::create_dir(&root).map_err(trouble)?;
         let litter = Litter::folder(&root);
         let top = Dir::open_ambient_dir(&root, ambient_authority()).map_err(trouble)?;
@@ -70,14 +74,14 @@ impl Tree {
         Ok(self.open.last().map_or(&self.top, |(_, dir)| dir))
     }
 
-    pub(super) fn fill(&mut self, package: &Path, format: &dyn Format, of: &Footprint) -> Result<(), Failure> {
+    pub(super) fn fill(&mut self, package: &Package, format: &dyn Format, of: &Footprint) -> Result<(), Failure> {
         let root = self.root.clone();
-        let trouble = |path: &RelPath, e: &io::Error| {
+        let trouble = |path: &RelPath, e: io::Error| {
             let is_loop = cfg!(unix) && e.raw_os_error() == Some(link_in_the_way());
             match e.kind() {
                 // Two names of the package are one name here.
                 io::ErrorKind::AlreadyExists | io::ErrorKind::IsADirectory | io::ErrorKind::NotADirectory => {
-                    damaged(package, format!("{path} is in it twice, or is a file and a folder"))
+                    damaged(package, format!("{path} appears twice, or is both a file and a folder"))
                 }
                 _ if is_loop => damaged(package, format!("{path} lies behind a link")),
                 _ => Failure::io("can't write", &root.join(path.as_str()), e),
@@ -86,7 +90,7 @@ impl Tree {
         let mut missing: HashSet<&RelPath> = HashSet::new();
         for node in &of.tree {
             match node {
-                Node::Folder { path, .. } => drop(self.folder(Some(path)).map_err(|e| trouble(path, &e))?),
+                Node::Folder { path, .. } => drop(self.folder(Some(path)).map_err(|e| trouble(path, e))?),
                 Node::File { path, .. } => drop(missing.insert(path)),
                 // They come last.
                 Node::HardLink { .. } | Node::Link { .. } => {}
@@ -101,8 +105,9 @@ impl Tree {
             self.file(path, modes.get(path).copied(), bytes).map_err(|e| match e {
                 Trouble::Reading(e) => e,
                 Trouble::Writing(e) => {
-                    failed = Some(trouble(path, &e));
-                    e
+                    let kind = e.kind();
+                    failed = Some(trouble(path, e));
+                    kind.into()
                 }
             })
         });
@@ -113,11 +118,11 @@ impl Tree {
         if let Some(first) = missing.iter().min() {
             let others = missing.len() - 1;
             let more = if others > 0 { format!(" and of {others} more") } else { String::new() };
-            return Err(damaged(package, format!("the bytes of {first}{more} are not in it")));
+            return Err(damaged(package, format!("the content of {first}{more} is missing")));
         }
         for (path, to) in of.hard_links() {
             // The file itself may not be among the chosen ones.
-            if self.hard_link(path, to).map_err(|e| trouble(path, &e))? {
+            if self.hard_link(path, to).map_err(|e| trouble(path, e))? {
                 self.result.files += 1;
             } else {
                 let what = format!("{path} is left out");
@@ -132,28 +137,42 @@ impl Tree {
                     self.result.left_out.push(Loss { what: format!("the link {path} is left out"), why });
                     continue;
                 }
-                let dir = self.folder(path.parent().as_ref()).map_err(|e| trouble(path, &e))?;
-                link(dir, target, path.name()).map_err(|e| trouble(path, &e))?;
+                let dir = self.folder(path.parent().as_ref()).map_err(|e| trouble(path, e))?;
+                link(dir, target, path.name()).map_err(|e| trouble(path, e))?;
             }
         }
         Ok(())
     }
 
+    /// Writes a file.
     fn file(&mut self, path: &RelPath, mode: Option<u32>, bytes: &mut dyn Read) -> Result<(), Trouble> {
         let dir = self.folder(path.parent().as_ref()).map_err(Trouble::Writing)?;
         let file = dir.open_with(path.name(), OpenOptions::new().write(true).create_new(true));
         let mut out = io::BufWriter::with_capacity(1 << 17, file.map_err(Trouble::Writing)?);
         let mut buffer = [0; 1 << 16];
+        let mut hole = 0;
         loop {
             let n = bytes.read(&mut buffer).map_err(Trouble::Reading)?;
             if n == 0 {
                 break;
             }
-            out.write_all(&buffer[..n]).map_err(Trouble::Writing)?;
             self.result.bytes += n as u64;
+            // Holes stay holes: a row of zeros takes no room on the disk.
+            if n >= HOLE && buffer[..n].iter().all(|b| *b == 0) {
+                hole += n as i64;
+                continue;
+            }
+            if hole > 0 {
+                out.seek_relative(std::mem::take(&mut hole)).map_err(Trouble::Writing)?;
+            }
+            out.write_all(&buffer[..n]).map_err(Trouble::Writing)?;
         }
         self.result.files += 1;
-        let file = out.into_inner().map_err(|e| Trouble::Writing(e.into_error()))?;
+        let mut file = out.into_inner().map_err(|e| Trouble::Writing(e.into_error()))?;
+        if hole > 0 {
+            let end = file.stream_position().map_err(Trouble::Writing)? + hole as u64;
+            file.set_len(end).map_err(Trouble::Writing)?;
+        }
         mode.map_or(Ok(()), |mode| file_mode(&file, mode)).map_err(Trouble::Writing)
     }
 
@@ -173,7 +192,7 @@ impl Tree {
     }
 
     pub(super) fn finish(mut self, into: &Path, of: &Footprint) -> Result<Extracted, Failure> {
-        let trouble = |e: io::Error| Failure::io("can't finish", into, &e);
+        let trouble = |e: io::Error| Failure::io("can't finish", into, e);
         self.open.clear();
         if into.is_dir() {
             for entry in fs::read_dir(&self.root).map_err(trouble)? {
@@ -190,7 +209,7 @@ impl Tree {
         for node in of.tree.iter().rev() {
             if let Node::Folder { path, mode } = node {
                 let done = self.folder(Some(path)).and_then(|dir| folder_mode(dir, *mode));
-                done.map_err(|e| Failure::io("can't set the mode of", &into.join(path.as_str()), &e))?;
+                done.map_err(|e| Failure::io("can't set the mode of", &into.join(path.as_str()), e))?;
             }
         }
         Ok(self.result)

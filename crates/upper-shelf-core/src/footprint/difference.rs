@@ -6,7 +6,7 @@ use serde::Serialize;
 use std::cmp::Ordering;
 
 /// One trace that is not the same in both.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case", tag = "change")]
 pub enum Change {
     /// Only the newer one has it.
@@ -29,7 +29,7 @@ pub enum Change {
 }
 
 /// A field of the identity that is not the same in both.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub struct FieldChange {
     /// Its name.
@@ -41,7 +41,7 @@ pub struct FieldChange {
 }
 
 /// What leads from one footprint to another.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Default)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Default, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub struct Difference {
     /// Fields of the identity.
@@ -100,6 +100,8 @@ impl Footprint {
             registry,
             services,
             fonts,
+            commands,
+            shell_files,
             choices,
             icons,
             install,
@@ -121,6 +123,8 @@ impl Footprint {
         difference.compare(registry, &newer.registry, PartialEq::eq);
         difference.compare(services, &newer.services, PartialEq::eq);
         difference.compare(fonts, &newer.fonts, PartialEq::eq);
+        difference.compare(commands, &newer.commands, PartialEq::eq);
+        difference.compare(shell_files, &newer.shell_files, PartialEq::eq);
         difference.compare(choices, &newer.choices, PartialEq::eq);
         let rules = |own: Vec<Rule>, more: Vec<Rule>| -> List<Rule> { own.into_iter().chain(more).collect() };
         let old = rules(install.rules(), bundle.rules());
@@ -158,7 +162,7 @@ fn identity(old: &Identity, new: &Identity) -> Vec<FieldChange> {
             ("name", name),
             ("version", version),
             ("publisher", publisher),
-            ("summary", summary),
+            ("summary", summary.map(|text| text.to_string())),
             ("description", description),
             ("homepage", homepage),
             ("support", support),

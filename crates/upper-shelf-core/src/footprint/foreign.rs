@@ -7,7 +7,7 @@ use std::borrow::Cow;
 use std::fmt;
 
 /// One such thing.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case", tag = "kind")]
 pub enum Foreign {
     /// It is in the package, and not in the tree.
@@ -76,8 +76,8 @@ impl fmt::Display for Foreign {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             Self::LeftOut { what } => write!(f, "{what}: left out"),
-            Self::Table { name, rows: 1 } => write!(f, "table {name}: 1 row that the footprint does not tell of"),
-            Self::Table { name, rows } => write!(f, "table {name}: {rows} rows that the footprint does not tell of"),
+            Self::Table { name, rows: 1 } => write!(f, "table {name}: 1 row that the footprint doesn't show"),
+            Self::Table { name, rows } => write!(f, "table {name}: {rows} rows that the footprint doesn't show"),
             Self::CustomAction { name, does } => write!(f, "custom action {name}: {does}"),
             Self::Condition { text } => write!(f, "condition {text}: must hold"),
             Self::ConditionalComponent { component, condition } => {

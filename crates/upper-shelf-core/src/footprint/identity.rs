@@ -1,9 +1,10 @@
 //! Who the product is.
 
+use super::Text;
 use serde::{Deserialize, Serialize};
 
 /// Who the product is. What a package does not say is `None` or empty.
-#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub struct Identity {
     /// Reverse DNS; never changes once released.
@@ -20,7 +21,7 @@ pub struct Identity {
     pub publisher: Option<String>,
     /// One line on what it does.
     #[serde(skip_serializing_if = "Option::is_none", default)]
-    pub summary: Option<String>,
+    pub summary: Option<Text>,
     /// Paragraphs on what it does.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub description: Option<String>,

@@ -1,6 +1,6 @@
 //! The items of a footprint that every system has.
 
-use super::{Item, Kind, RelPath};
+use super::{Item, Kind, RelPath, Text};
 use crate::content::ContentHash;
 use serde::{Deserialize, Serialize};
 use std::borrow::Cow;
@@ -14,7 +14,7 @@ pub enum Place {
     Menu,
     /// The desktop.
     Desktop,
-    /// Started when the person logs in.
+    /// Started when the user logs in.
     Startup,
 }
 
@@ -30,12 +30,12 @@ impl Place {
 }
 
 /// Where a program is started in.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum WorkingFolder {
-    /// Where the person stands.
+    /// Where the user stands.
     Unchanged,
-    /// The person's home folder.
+    /// The user's home folder.
     Home,
     /// The product's own folder.
     Install,
@@ -59,7 +59,7 @@ pub enum EnvironmentAction {
 }
 
 /// The form of an icon.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum IconForm {
     /// A square picture with so many pixels a side.
@@ -69,7 +69,7 @@ pub enum IconForm {
 }
 
 /// Something in the product's own folder. One name there is one thing, whatever it is.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case", tag = "kind")]
 pub enum Node {
     /// A folder.
@@ -134,8 +134,8 @@ impl Node {
     }
 }
 
-/// Something that a person starts.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+/// Something that a user starts.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub struct Program {
     /// Its key.
@@ -172,23 +172,23 @@ impl Program {
 }
 
 /// An entry in a menu, on the desktop, or among what starts by itself.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub struct Shortcut {
     /// Where.
     pub place: Place,
     /// The name that people read.
-    pub name: String,
+    pub name: Text,
     /// The program's key.
     pub program: String,
     /// Arguments behind the program's own.
     pub arguments: Vec<String>,
     /// One line on what it does.
-    pub description: Option<String>,
+    pub description: Option<Text>,
 }
 
 /// A kind of file that a program opens.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub struct FileType {
     /// Media type.
@@ -196,13 +196,13 @@ pub struct FileType {
     /// Name endings, without the dot.
     pub extensions: Vec<String>,
     /// The name that people read.
-    pub name: String,
+    pub name: Text,
     /// The program's key.
     pub program: String,
 }
 
 /// A kind of link that a program opens.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub struct LinkScheme {
     /// The part before the colon.
@@ -212,7 +212,7 @@ pub struct LinkScheme {
 }
 
 /// A variable for all of the product's programs; where the system can, for all programs.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub struct Variable {
     /// Its name.
@@ -224,7 +224,7 @@ pub struct Variable {
 }
 
 /// A font that all programs can use.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub struct Font {
     /// Its file.
@@ -233,24 +233,72 @@ pub struct Font {
     pub title: String,
 }
 
+/// A name under which a program is started at a command prompt.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, schemars::JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct Command {
+    /// The name.
+    pub name: String,
+    /// The program's key.
+    pub program: String,
+}
+
+/// Who looks for a [`ShellFile`].
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, schemars::JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum ShellFileKind {
+    /// `man`: a page of the manual.
+    Manual,
+    /// The shell `bash`: completions.
+    Bash,
+    /// The shell `zsh`: completions.
+    Zsh,
+    /// The shell `fish`: completions.
+    Fish,
+}
+
+impl ShellFileKind {
+    /// The name, as in the manifest.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Manual => "manual",
+            Self::Bash => "bash",
+            Self::Zsh => "zsh",
+            Self::Fish => "fish",
+        }
+    }
+}
+
+/// A file that a shell or the reader of manuals finds by the name of a command.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, schemars::JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct ShellFile {
+    /// Who looks for it.
+    pub kind: ShellFileKind,
+    /// What it is found by: a command, or a page with its section such as `combwright.1`.
+    pub name: String,
+    /// The file.
+    pub file: RelPath,
+}
+
 /// A part that people may leave out.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub struct Choice {
     /// Its key.
     pub key: String,
     /// The name that people read.
-    pub title: String,
+    pub title: Text,
     /// What it is for.
-    pub description: Option<String>,
-    /// Whether it is taken unless somebody says otherwise.
+    pub description: Option<Text>,
+    /// Whether it is selected by default.
     pub chosen: bool,
     /// Its files.
     pub files: Vec<RelPath>,
 }
 
 /// A picture that stands for the product.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub struct IconImage {
     /// Its form.
@@ -305,6 +353,20 @@ impl Item for Font {
     const KIND: Kind = Kind::Font;
     fn name(&self) -> Cow<'_, str> {
         self.file.as_str().into()
+    }
+}
+
+impl Item for Command {
+    const KIND: Kind = Kind::Command;
+    fn name(&self) -> Cow<'_, str> {
+        self.name.as_str().into()
+    }
+}
+
+impl Item for ShellFile {
+    const KIND: Kind = Kind::ShellFile;
+    fn name(&self) -> Cow<'_, str> {
+        format!("{} {}", self.kind.name(), self.name).into()
     }
 }
 

@@ -5,7 +5,7 @@ use serde::{Deserialize, Serialize};
 use std::ops::Deref;
 
 /// Items of one kind, by name, each name once.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(transparent, bound(deserialize = "T: Item + Deserialize<'de>"))]
 pub struct List<T>(#[serde(deserialize_with = "in_order")] Vec<T>);
 

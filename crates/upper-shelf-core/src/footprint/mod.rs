@@ -10,6 +10,7 @@
 //! | `rules` | how a product goes onto a machine, and what its bundle says |
 //! | `foreign` | what packages of other makers hold besides |
 //! | `list` | lists of items, in order, each name once |
+//! | `words` | texts in several languages |
 //! | `trace` | one item of any kind, to show or compare |
 //! | `difference`, `text` | what changes from one footprint to another; a footprint as people read it |
 
@@ -23,6 +24,7 @@ mod rules;
 mod system;
 mod text;
 mod trace;
+mod words;
 
 use crate::content::ContentHash;
 use crate::platform::Platform;
@@ -30,8 +32,8 @@ pub use difference::{Change, Difference, FieldChange};
 pub use foreign::Foreign;
 pub use identity::{Identity, file_name_of};
 pub use items::{
-    Choice, EnvironmentAction, FileType, Font, IconForm, IconImage, LinkScheme, Node, Place, Program, Shortcut,
-    Variable, WorkingFolder,
+    Choice, Command, EnvironmentAction, FileType, Font, IconForm, IconImage, LinkScheme, Node, Place, Program,
+    ShellFile, ShellFileKind, Shortcut, Variable, WorkingFolder,
 };
 pub use list::List;
 pub use path::RelPath;
@@ -41,6 +43,7 @@ use std::borrow::Cow;
 pub use system::{RegistryEntry, RegistryRoot, RegistryValue, RegistryView, Service, ServiceStart};
 pub use text::bytes as text_bytes;
 pub use trace::{Kind, Trace, TraceKey};
+pub use words::Text;
 
 /// Something that a footprint has in a list.
 pub trait Item {
@@ -59,7 +62,7 @@ pub trait Item {
 /// Everything that a product leaves on a machine.
 ///
 /// Formats take it apart without `..`, so that a new list makes the compiler name each of them.
-#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub struct Footprint {
     /// Who it is.
@@ -84,6 +87,10 @@ pub struct Footprint {
     pub services: List<Service>,
     /// Fonts for all programs.
     pub fonts: List<Font>,
+    /// Names at a command prompt.
+    pub commands: List<Command>,
+    /// Manual pages, and completions of shells.
+    pub shell_files: List<ShellFile>,
     /// Parts that people may leave out.
     pub choices: List<Choice>,
     /// Pictures that stand for the product.
@@ -116,6 +123,8 @@ impl Footprint {
             registry,
             services,
             fonts,
+            commands,
+            shell_files,
             choices,
             icons,
             install,
@@ -127,7 +136,8 @@ impl Footprint {
         rules.sort();
         let first = tree.traces().chain(programs.traces()).chain(shortcuts.traces()).chain(file_types.traces());
         let second = link_schemes.traces().chain(environment.traces()).chain(registry.traces());
-        let third = services.traces().chain(fonts.traces()).chain(choices.traces());
+        let third = services.traces().chain(fonts.traces()).chain(commands.traces()).chain(shell_files.traces());
+        let third = third.chain(choices.traces());
         let last = rules.into_iter().map(Trace::from).chain(foreign.traces()).chain(icons.traces());
         first.chain(second).chain(third).chain(last)
     }
@@ -178,7 +188,7 @@ impl Footprint {
     pub fn main_program(&self) -> Option<&str> {
         let mut menu = self.shortcuts.iter().filter(|s| s.place == Place::Menu);
         // The program named like the product's own entry comes first, then the first in the menu, then the first at all.
-        let named = menu.clone().find(|s| Some(&s.name) == self.product.name.as_ref());
+        let named = menu.clone().find(|s| self.product.name.as_deref() == Some(s.name.as_str()));
         let shortcut = named.or_else(|| menu.next()).map(|s| s.program.as_str());
         shortcut.or_else(|| self.programs.first().map(|p| p.key.as_str()))
     }

@@ -27,10 +27,10 @@ impl RelPath {
             return Err("contains a zero byte");
         }
         if path.split('/').any(|name| name.is_empty()) {
-            return Err("has an empty name in it");
+            return Err("contains an empty name");
         }
         if path.split('/').any(|name| name == "." || name == "..") {
-            return Err("has `.` or `..` in it");
+            return Err("contains `.` or `..`");
         }
         Ok(Self(path.into()))
     }

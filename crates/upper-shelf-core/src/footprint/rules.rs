@@ -15,9 +15,9 @@ pub enum Scope {
     /// Everyone on the machine.
     #[default]
     Machine,
-    /// One person, without administrator rights.
-    Person,
-    /// As the person who installs it says.
+    /// One user, without administrator rights.
+    User,
+    /// As the user who installs it says.
     Asked,
 }
 
@@ -64,7 +64,7 @@ macro_rules! names {
         }
     };
 }
-names!(Scope, Machine "machine", Person "person", Asked "asked");
+names!(Scope, Machine "machine", User "user", Asked "asked");
 names!(Downgrade, Blocked "blocked", Allowed "allowed");
 names!(Upgrade, Early "early", Late "late");
 
@@ -89,7 +89,7 @@ impl FromStr for SystemVersion {
         }
         for (number, part) in numbers.iter_mut().zip(parts) {
             if part.is_empty() || !part.bytes().all(|b| b.is_ascii_digit()) {
-                return Err("has something else than numbers with dots between them");
+                return Err("has something other than numbers separated by dots");
             }
             *number = Some(part.parse().map_err(|_| "has a number that is too large")?);
         }
@@ -120,7 +120,7 @@ impl<'de> Deserialize<'de> for SystemVersion {
 
 /// How the product goes onto a machine: for whom, over which versions, on which systems. What a package does not say is
 /// `None` or empty.
-#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub struct InstallRules {
     /// For whom.
@@ -182,8 +182,8 @@ impl InstallRules {
         };
         rule("downgrade", downgrade.map(|d| d.name().into()));
         rule("folder", folder.clone());
-        rule("smallest-macos", minimum_macos.map(|v| v.to_string()));
-        rule("smallest-windows", minimum_windows.map(|v| v.to_string()));
+        rule("minimum-macos", minimum_macos.map(|v| v.to_string()));
+        rule("minimum-windows", minimum_windows.map(|v| v.to_string()));
         rule("scope", scope.map(|s| s.name().into()));
         rule("start-at-end", start_at_end.clone());
         rule("upgrade", upgrade.map(|u| u.name().into()));
@@ -198,12 +198,12 @@ impl InstallRules {
 }
 
 /// A value of a property list, as the text of its JSON.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(transparent)]
 pub struct JsonText(pub String);
 
 /// What an application bundle of macOS says of its product besides.
-#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub struct BundleRules {
     /// Whether it has no window of its own at first, and no place in the dock.
@@ -245,7 +245,7 @@ impl BundleRules {
 }
 
 /// What macOS asks people about before a program gets it.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Reason {
     /// To find devices nearby.
@@ -264,7 +264,7 @@ pub enum Reason {
     DownloadsFolder,
     /// To find devices in the local network.
     LocalNetwork,
-    /// To know where the person is.
+    /// To know where the user is.
     Location,
     /// To hear.
     Microphone,
@@ -321,7 +321,7 @@ impl Reason {
 }
 
 /// One rule as people read it.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub struct Rule {
     /// Its name.

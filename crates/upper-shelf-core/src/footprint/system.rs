@@ -10,13 +10,13 @@ use std::borrow::Cow;
 )]
 #[serde(rename_all = "kebab-case")]
 pub enum RegistryRoot {
-    /// The machine's or the person's, as the product is installed for everyone or for one.
+    /// The machine's or the user's, as the product is installed for everyone or for one.
     #[default]
     Installed,
     /// The machine's: `HKEY_LOCAL_MACHINE`.
     Machine,
-    /// The person's: `HKEY_CURRENT_USER`.
-    Person,
+    /// The user's: `HKEY_CURRENT_USER`.
+    User,
 }
 
 /// Which programs see a value.
@@ -34,7 +34,7 @@ pub enum RegistryView {
 }
 
 /// A registry value.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum RegistryValue {
     /// `REG_SZ`.
@@ -50,7 +50,7 @@ pub enum RegistryValue {
 }
 
 /// A value in the registry.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub struct RegistryEntry {
     /// The part of the registry.
@@ -76,7 +76,7 @@ impl Item for RegistryEntry {
 }
 
 /// A program that the system runs without anybody logged in.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub struct Service {
     /// The name by which the system knows it.

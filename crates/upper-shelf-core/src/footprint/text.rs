@@ -1,9 +1,9 @@
-//! The stable text form: a tree that a person can read, and that two versions of can be laid side by side.
+//! The stable text form: a tree that a user can read, and that two versions of can be laid side by side.
 
 use super::{
-    Choice, EnvironmentAction, FileType, Font, Footprint, IconForm, IconImage, LinkScheme, Node, Program,
-    RegistryEntry, RegistryRoot, RegistryValue, RegistryView, Service, ServiceStart, Shortcut, Trace, Variable,
-    WorkingFolder,
+    Choice, Command, EnvironmentAction, FileType, Font, Footprint, IconForm, IconImage, LinkScheme, Node, Program,
+    RegistryEntry, RegistryRoot, RegistryValue, RegistryView, Service, ServiceStart, ShellFile, ShellFileKind,
+    Shortcut, Text, Trace, Variable, WorkingFolder,
 };
 use std::collections::HashSet;
 use std::fmt::{self, Write as _};
@@ -33,6 +33,8 @@ impl fmt::Display for Trace {
             Self::Registry(item) => item.fmt(f),
             Self::Service(item) => item.fmt(f),
             Self::Font(item) => item.fmt(f),
+            Self::Command(item) => item.fmt(f),
+            Self::ShellFile(item) => item.fmt(f),
             Self::Choice(item) => item.fmt(f),
             Self::Rule(item) => item.fmt(f),
             Self::Foreign(item) => item.fmt(f),
@@ -113,7 +115,7 @@ impl fmt::Display for RegistryEntry {
         f.write_str(match root {
             RegistryRoot::Installed => "",
             RegistryRoot::Machine => "machine: ",
-            RegistryRoot::Person => "person: ",
+            RegistryRoot::User => "user: ",
         })?;
         f.write_str(if *view == RegistryView::Bits32 { "32-bit: " } else { "" })?;
         write!(f, "{key} · {} = ", name.as_deref().unwrap_or("(its own value)"))?;
@@ -148,11 +150,26 @@ impl fmt::Display for Font {
     }
 }
 
+impl fmt::Display for Command {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{} starts {}", self.name, self.program)
+    }
+}
+
+impl fmt::Display for ShellFile {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self.kind {
+            ShellFileKind::Manual => write!(f, "{}, from {}", self.name, self.file),
+            shell => write!(f, "{} for {}, from {}", shell.name(), self.name, self.file),
+        }
+    }
+}
+
 impl fmt::Display for Choice {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         let Self { key, title, description, chosen, files } = self;
-        let (taken, s) = (if *chosen { "taken" } else { "left out" }, if files.len() == 1 { "" } else { "s" });
-        write!(f, "{key}: “{title}”, {} file{s}, {taken} unless somebody says otherwise", files.len())?;
+        let (taken, s) = (if *chosen { "selected" } else { "not selected" }, if files.len() == 1 { "" } else { "s" });
+        write!(f, "{key}: “{title}”, {} file{s}, {taken} by default", files.len())?;
         description.iter().try_for_each(|d| write!(f, " ({d})"))
     }
 }
@@ -174,14 +191,15 @@ impl Footprint {
         let p = &self.product;
         let or_unknown = |v: &Option<String>| v.clone().unwrap_or_else(|| "(not said)".into());
         let _ = match (&p.name, &p.version) {
-            (None, None) => writeln!(out, "(it says neither a name nor a version)"),
+            (None, None) => writeln!(out, "(no name or version given)"),
             (name, version) => writeln!(out, "{} {}", or_unknown(name), or_unknown(version)),
         };
         let platform = self.platform.map(|p| p.to_string());
+        let summary = p.summary.as_ref().map(Text::to_string);
         let fields = [
             ("id", &p.id),
             ("publisher", &p.publisher),
-            ("summary", &p.summary),
+            ("summary", &summary),
             ("description", &p.description),
             ("homepage", &p.homepage),
             ("support", &p.support),
@@ -191,7 +209,11 @@ impl Footprint {
         ];
         for (name, value) in fields {
             if let Some(value) = value {
-                let _ = writeln!(out, "  {name:<12} {}", value.replace('\n', "\n               "));
+                let _ = writeln!(
+                    out,
+                    "  {name:<12} {}",
+                    value.replace('\n', "\n               ").replace("               \n", "\n")
+                );
             }
         }
         let _ = writeln!(out, "\nfiles ({}, {})", self.files().count(), bytes(self.size()));

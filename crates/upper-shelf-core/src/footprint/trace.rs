@@ -1,14 +1,14 @@
 //! One item of a footprint, of any kind: to be shown, compared, or named in a sentence.
 
 use super::{
-    Choice, FileType, Font, Foreign, IconImage, Item, LinkScheme, Node, Program, RegistryEntry, Rule, Service,
-    Shortcut, Variable,
+    Choice, Command, FileType, Font, Foreign, IconImage, Item, LinkScheme, Node, Program, RegistryEntry, Rule, Service,
+    ShellFile, Shortcut, Variable,
 };
 use serde::{Deserialize, Serialize};
 use std::borrow::Cow;
 
 /// The kinds of items, in stable order.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Kind {
     /// Something in the product's own folder.
@@ -29,6 +29,10 @@ pub enum Kind {
     Service,
     /// A font.
     Font,
+    /// A name at a command prompt.
+    Command,
+    /// A manual page, or completions of a shell.
+    ShellFile,
     /// A part that may be left out.
     Choice,
     /// A rule.
@@ -54,12 +58,12 @@ impl TraceKey<'_> {
 }
 
 /// One item.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case", tag = "trace", content = "item")]
 pub enum Trace {
     /// Something in the product's own folder.
     Node(Node),
-    /// Something that a person starts.
+    /// Something that a user starts.
     Program(Program),
     /// An entry in a menu, on the desktop, or among what starts by itself.
     Shortcut(Shortcut),
@@ -75,6 +79,10 @@ pub enum Trace {
     Service(Service),
     /// A font that all programs can use.
     Font(Font),
+    /// A name under which a program is started at a command prompt.
+    Command(Command),
+    /// A manual page, or completions of a shell.
+    ShellFile(ShellFile),
     /// A part that people may leave out.
     Choice(Choice),
     /// How the product goes onto a machine, or what its bundle says.
@@ -96,7 +104,7 @@ macro_rules! from {
 }
 from!(
     Node Node, Program Program, Shortcut Shortcut, FileType FileType, LinkScheme LinkScheme, Variable Variable,
-    Registry RegistryEntry, Service Service, Font Font, Choice Choice, Rule Rule, Foreign Foreign, Icon IconImage
+    Registry RegistryEntry, Service Service, Font Font, Command Command, ShellFile ShellFile, Choice Choice, Rule Rule, Foreign Foreign, Icon IconImage
 );
 
 impl Trace {
@@ -115,6 +123,9 @@ impl Trace {
             Self::Registry(_) => "registry value",
             Self::Service(_) => "service",
             Self::Font(_) => "font",
+            Self::Command(_) => "command",
+            Self::ShellFile(ShellFile { kind: super::ShellFileKind::Manual, .. }) => "manual page",
+            Self::ShellFile(_) => "completion",
             Self::Choice(_) => "choice",
             Self::Rule(_) => "rule",
             Self::Foreign(_) => "further item",
@@ -134,6 +145,8 @@ impl Trace {
             Self::Registry(item) => item.key(),
             Self::Service(item) => item.key(),
             Self::Font(item) => item.key(),
+            Self::Command(item) => item.key(),
+            Self::ShellFile(item) => item.key(),
             Self::Choice(item) => item.key(),
             Self::Rule(item) => item.key(),
             Self::Foreign(item) => item.key(),
@@ -153,6 +166,8 @@ impl Trace {
             | Self::Registry(_)
             | Self::Service(_)
             | Self::Font(_)
+            | Self::Command(_)
+            | Self::ShellFile(_)
             | Self::Choice(_)
             | Self::Rule(_)
             | Self::Foreign(_)

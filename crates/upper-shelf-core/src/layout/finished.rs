@@ -6,7 +6,7 @@ use crate::icons::Icon;
 use crate::manifest::resolve::{Default, Product};
 use crate::payload::{Payload, PayloadFile, Source};
 use crate::platform::System;
-use crate::problem::Problem;
+use crate::problem::{Code, Problem};
 use crate::targets::bundle::finished::{SEAL, of};
 use crate::targets::bundle::{CODE, DATA, ICON, list};
 use plist::{Dictionary, Value};
@@ -46,14 +46,15 @@ pub(super) fn complete(product: &mut Product, payload: &mut Payload, icon: &Icon
         Ok(bytes) => bytes,
         Err(e) => {
             return vec![
-                Problem::error(format!("{path} can't be read")).why(e.to_string()).instead("a finished bundle"),
+                Problem::error(Code::FinishedBundle, format!("{path} can't be read"))
+                    .why(e.to_string())
+                    .instead("a finished bundle"),
             ];
         }
     };
-    let Some(mut theirs) = Value::from_reader(std::io::Cursor::new(&bytes)).ok().and_then(Value::into_dictionary)
-    else {
-        let problem = Problem::error(format!("{path} is no property list"));
-        return vec![problem.instead("a bundle whose property list a Mac can read")];
+    let Some(mut theirs) = shallow_plist::value_of(&bytes).and_then(Value::into_dictionary) else {
+        let problem = Problem::error(Code::FinishedBundle, format!("{path} isn't a property list"));
+        return vec![problem.instead("bring a bundle with a valid property list")];
     };
     let sealed = payload.files.iter().any(|f| f.path.as_str().strip_prefix(&top) == Some(SEAL));
     let mut problems = Vec::new();
@@ -74,9 +75,12 @@ pub(super) fn complete(product: &mut Product, payload: &mut Payload, icon: &Icon
     if let Some(file) = &file
         && file.parent().is_none_or(|p| p.as_str() != code)
     {
-        let problem = Problem::error(format!("{file} can't be the program of the finished bundle {top}"));
+        let problem =
+            Problem::error(Code::FinishedBundle, format!("{file} can't be the program of the finished bundle {top}"));
         problems.push(
-            problem.why("the system starts a file in its folder of programs").instead(format!("file = \"{code}/…\"")),
+            problem
+                .why("the system only starts files in the bundle's folder of programs")
+                .instead(format!("file = \"{code}/…\"")),
         );
     }
     let mut wanted = list::of(&wanted, file.map(|f| f.name().to_owned()));
@@ -88,9 +92,9 @@ pub(super) fn complete(product: &mut Product, payload: &mut Payload, icon: &Icon
     let missing = missing(&theirs, wanted);
     if sealed {
         for (key, _) in missing.iter().filter(|(key, _)| !OPTIONAL.contains(&key.as_str())) {
-            let problem = Problem::error(format!("{path} has no {key}, or not all of it"));
-            let problem = problem.why("the bundle is signed: nothing can be put into it any more");
-            problems.push(problem.instead("put it in before the bundle is signed, or bring the bundle unsigned"));
+            let problem = Problem::error(Code::FinishedBundle, format!("{path} has no {key}, or an incomplete one"));
+            let problem = problem.why("the bundle is signed, so nothing can be added to it");
+            problems.push(problem.instead("add it before the bundle is signed, or supply the bundle unsigned"));
         }
         return problems;
     }
@@ -120,7 +124,7 @@ pub(super) fn complete(product: &mut Product, payload: &mut Payload, icon: &Icon
         let old = std::mem::replace(&mut file.size, bytes.len() as u64);
         file.source = Source::Memory(bytes.into());
         if let Some(share) = payload.shares.get_mut(layer) {
-            share.1 = share.1 - old + file.size;
+            share.bytes = share.bytes - old + file.size;
         }
     }
     problems
@@ -145,8 +149,8 @@ fn add_icon(payload: &mut Payload, top: &str, layer: usize, icon: &Icon) {
         PayloadFile { path, mode: 0o644, size, source: Source::Memory(bytes.into()), layer, further_name: false },
     );
     if let Some(share) = payload.shares.get_mut(layer) {
-        share.1 += size;
-        share.2 += 1;
+        share.bytes += size;
+        share.files += 1;
     }
 }
 
@@ -165,7 +169,7 @@ fn contradictions(path: &RelPath, theirs: &Dictionary, wanted: &Dictionary, prod
             continue;
         };
         if has != wants && Some(has) != written {
-            let problem = Problem::error(format!("{path} says that {key} is {has:?}"));
+            let problem = Problem::error(Code::FinishedBundle, format!("{path} says that {key} is {has:?}"));
             let from = list::written_from(key).unwrap_or_default();
             let wants = written.unwrap_or(wants);
             let problem = problem.why(format!("{from} says {wants:?}"));

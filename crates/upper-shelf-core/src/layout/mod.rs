@@ -3,14 +3,14 @@
 
 mod finished;
 
-use crate::footprint::{Choice, Font, Footprint, RelPath};
+use crate::footprint::{Choice, Command, EnvironmentAction, Font, Footprint, RelPath, ShellFile, Variable};
 use crate::icons::Icon;
 use crate::manifest::Project;
 use crate::manifest::resolve::{Default, Product};
 use crate::payload::brand::brand;
 use crate::payload::{Payload, kinds, launcher, patterns, universal};
 use crate::platform::System;
-use crate::problem::{Problem, nearest};
+use crate::problem::{Code, Problem, nearest};
 use crate::targets::bundle;
 use std::collections::{BTreeSet, HashSet};
 
@@ -22,9 +22,10 @@ pub fn prepare(project: &Project, product: &mut Product, payload: &mut Payload, 
         System::Windows => {
             found.extend(brand_programs(project, product, payload, icon));
             found.extend(launchers(project, product, payload, icon));
+            found.extend(commands(product, payload, icon));
         }
         System::Macos => {
-            smallest_system(product, payload);
+            minimum_system(product, payload);
             found.extend(finished::complete(product, payload, icon));
         }
         System::Linux => {}
@@ -42,17 +43,18 @@ pub fn lay_out(product: &Product, payload: &Payload, icon: &Icon) -> (Footprint,
         if names.contains(file.as_str()) {
             continue;
         }
-        let what = format!("the program {:?} has no file {file} on {}", program.key, product.platform);
-        let problem = Problem::error(what).about(program).why("it is not in the payload");
+        let what = format!("the program {:?} has no file {file}", program.key);
+        let problem = Problem::error(Code::MissingFile, what).about_key(program, "file").why("it isn't in the payload");
         let same_name = names.iter().filter(|n| n.rsplit('/').next() == Some(file.name())).min();
         let near = same_name.copied().or_else(|| nearest(file.as_str(), names.iter().copied()));
         problems.push(problem.instead(match near {
             Some(near) => format!("file = {near:?}"),
-            None => "a file that a layer brings; `upper-shelf plan` shows all".into(),
+            None => "a file from one of the layers; `upper-shelf plan` shows all".into(),
         }));
     }
     let mut footprint = product.footprint.clone();
     problems.extend(check_fonts(&footprint, payload));
+    problems.extend(check_shell_files(&footprint, payload));
     problems.extend(fill_choices(&mut footprint, &product.choices, payload));
     problems.extend(keep(&mut footprint, &product.keep_changed, payload));
     footprint.tree = payload.tree().collect();
@@ -70,14 +72,15 @@ fn keep(footprint: &mut Footprint, globs: &[String], payload: &Payload) -> Optio
     let about = |problem: Problem| Some(problem.about_setting("install.keep-changed"));
     let set = match patterns(globs) {
         Ok(set) => set,
-        Err(why) => return about(Problem::error(format!("`keep-changed`: {why}"))),
+        Err(why) => return about(Problem::error(Code::InvalidValue, format!("`keep-changed`: {why}"))),
     };
     let files = payload.files.iter().map(|f| &f.path).filter(|path| set.is_match(path.as_str()));
     footprint.install.keep_changed = files.cloned().collect();
     if !footprint.install.keep_changed.is_empty() {
         return None;
     }
-    let none = Problem::error("`keep-changed` fits no file").why("no pattern fits a file of the payload");
+    let none =
+        Problem::error(Code::NoMatch, "`keep-changed` matches no file").why("no pattern matches a file of the payload");
     about(none.instead("keep-changed = [\"templates/**\"]"))
 }
 
@@ -87,9 +90,24 @@ fn check_fonts(footprint: &Footprint, payload: &Payload) -> Vec<Problem> {
     let missing = footprint.fonts.iter().filter(|font| !names.contains(&font.file));
     let problem = |font: &Font| {
         let near = nearest(font.file.as_str(), names.iter().map(|n| n.as_str()));
-        let instead = near.map_or_else(|| "a file that a layer brings".to_owned(), |n| format!("file = {n:?}"));
-        let problem = Problem::error(format!("the font {:?} has no file {}", font.title, font.file)).about(font);
-        problem.why("it is not in the payload").instead(instead)
+        let instead = near.map_or_else(|| "a file from one of the layers".to_owned(), |n| format!("file = {n:?}"));
+        let problem = Problem::error(Code::MissingFile, format!("the font {:?} has no file {}", font.title, font.file))
+            .about_key(font, "file");
+        problem.why("it isn't in the payload").instead(instead)
+    };
+    missing.map(problem).collect()
+}
+
+/// Manual pages and completions without a file in the payload.
+fn check_shell_files(footprint: &Footprint, payload: &Payload) -> Vec<Problem> {
+    let names: BTreeSet<&RelPath> = payload.files.iter().map(|f| &f.path).collect();
+    let missing = footprint.shell_files.iter().filter(|file| !names.contains(&file.file));
+    let problem = |file: &ShellFile| {
+        let near = nearest(file.file.as_str(), names.iter().map(|n| n.as_str()));
+        let instead = near.map_or_else(|| "a file from one of the layers".to_owned(), |n| format!("file = {n:?}"));
+        let problem =
+            Problem::error(Code::MissingFile, format!("there is no file {}", file.file)).about_key(file, "file");
+        problem.why("it isn't in the payload").instead(instead)
     };
     missing.map(problem).collect()
 }
@@ -102,15 +120,19 @@ fn fill_choices(footprint: &mut Footprint, globs: &[(String, Vec<String>)], payl
         let set = match patterns(globs) {
             Ok(set) => set,
             Err(why) => {
-                problems.push(Problem::error(format!("the choice {:?}: {why}", choice.key)).about(choice));
+                problems.push(
+                    Problem::error(Code::InvalidValue, format!("the choice {:?}: {why}", choice.key))
+                        .about_key(choice, "files"),
+                );
                 return Some(choice.clone());
             }
         };
         let files = payload.files.iter().map(|f| &f.path).filter(|path| set.is_match(path.as_str()));
         let files: Vec<RelPath> = files.cloned().collect();
         if files.is_empty() {
-            let problem = Problem::error(format!("the choice {:?} has no files", choice.key)).about(choice);
-            let problem = problem.why("none of its patterns fits a file of the payload");
+            let problem = Problem::error(Code::NoMatch, format!("the choice {:?} has no files", choice.key))
+                .about_key(choice, "files");
+            let problem = problem.why("none of its patterns matches a file of the payload");
             problems.push(problem.instead("files = [\"samples/**\"]"));
         }
         Some(Choice { files, ..choice.clone() })
@@ -131,15 +153,15 @@ fn can_be_started(project: &Project, product: &mut Product, payload: &mut Payloa
     problems
 }
 
-/// The smallest macOS, where the manifest is silent: what the code was built for.
-fn smallest_system(product: &mut Product, payload: &Payload) {
+/// The minimum macOS, where the manifest is silent: what the code was built for.
+fn minimum_system(product: &mut Product, payload: &Payload) {
     if product.footprint.install.minimum_macos.is_some() {
         return;
     }
-    if let Some(version) = bundle::code::smallest_system(&payload.files, product.platform) {
+    if let Some(version) = bundle::code::minimum_system(&payload.files, product.platform) {
         let why = "the code in the payload was built for it".into();
         product.defaults.push(Default {
-            key: "install.smallest-macos".into(),
+            key: "install.minimum-macos".into(),
             value: version.to_string(),
             why,
             is_detail: false,
@@ -171,6 +193,39 @@ fn launchers(project: &Project, product: &mut Product, payload: &mut Payload, ic
         let problems = launcher::add(payload, product.platform, path, &mut program, &product.footprint.product, icon);
         found.extend(problems.into_iter().map(|p| p.at(span.clone())));
         product.footprint.programs.extend([program]);
+    }
+    found
+}
+
+/// The folder with the launchers that are commands.
+const COMMANDS: &str = "commands";
+
+/// Windows finds commands by their folder: each gets a launcher in a folder of the product's, which is added to the `PATH`.
+fn commands(product: &mut Product, payload: &mut Payload, icon: &Icon) -> Vec<Problem> {
+    let mut found = Vec::new();
+    let commands = std::mem::take(&mut product.footprint.commands);
+    for Command { name, program } in &commands {
+        let Some(mut program) = product.footprint.program(program).cloned() else { continue };
+        let path = format!("{COMMANDS}/{name}.exe");
+        let product = &*product;
+        let command = Command { name: name.clone(), program: program.key.clone() };
+        let problems = launcher::add(payload, product.platform, &path, &mut program, &product.footprint.product, icon);
+        found.extend(problems.into_iter().map(|p| p.about(&command)));
+    }
+    if !commands.is_empty() {
+        let value = format!("{{install}}/{COMMANDS}");
+        let path = Variable { name: "PATH".into(), action: EnvironmentAction::Append, value };
+        match product.footprint.environment.iter().find(|v| v.name.eq_ignore_ascii_case("PATH")).cloned() {
+            None => product.footprint.environment.extend([path]),
+            // One variable is one item: what the manifest adds to it stays.
+            Some(own) => {
+                let value = match own.action {
+                    EnvironmentAction::Append => format!("{};{}", own.value, path.value),
+                    EnvironmentAction::Prepend | EnvironmentAction::Set => format!("{};{}", path.value, own.value),
+                };
+                product.footprint.environment.extend([Variable { value, ..own }]);
+            }
+        }
     }
     found
 }

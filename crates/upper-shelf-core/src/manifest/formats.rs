@@ -7,7 +7,7 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 
-/// What only one format has.
+/// Settings of single formats.
 #[derive(Debug, Clone, Default, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct TargetSettings {
@@ -34,7 +34,7 @@ pub struct TargetSettings {
     pub dmg: DmgSettings,
 }
 
-/// The window that a disk image opens. Everything has a sensible default; places are the middle of a symbol, from the
+/// The window that a disk image opens. Everything has a default; positions are the centre of an icon, from the
 /// upper left corner, in points.
 #[derive(Debug, Clone, Default, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
@@ -43,23 +43,23 @@ pub struct DiskImage {
     pub volume_name: Option<String>,
     /// Width and height of its contents; default `[640, 400]`.
     pub window: Option<[u32; 2]>,
-    /// Where the program stands; default: on the left.
+    /// The position of the program; default: on the left.
     pub program: Option<[u32; 2]>,
-    /// Where the folder of applications stands; default: on the right.
+    /// The position of the Applications folder; default: on the right.
     pub applications: Option<[u32; 2]>,
-    /// The picture behind the symbols, beside the manifest: an SVG, or a PNG of the window's size or, for dense screens,
-    /// of twice that; default: a drawing in the colour of the product's icon.
+    /// The background picture, a file next to the manifest: an SVG, or a PNG of the window's size or, for high-resolution
+    /// screens, twice that; default: a drawing in the colour of the product's icon.
     pub background: Option<String>,
-    /// The words below the arrow of that drawing; default: "Drag to install" in the first language of the wizard. Nothing
+    /// The text below the arrow of that drawing; default: "Drag to install" in the first language of the wizard. Nothing
     /// (`""`) leaves them out.
     pub word: Option<String>,
-    /// Further files beside the manifest that the image shows, such as a read-me: each with its place.
+    /// Further files to show, such as a read-me, each with its position.
     #[serde(default)]
     pub file: Vec<DiskImageFile>,
-    /// Width of a symbol; default 128.
+    /// Size of icons; default 128.
     #[schemars(range(min = 16, max = 512))]
     pub icon_size: Option<u32>,
-    /// Height of the letters of names; default 13.
+    /// Text size of names; default 13.
     #[schemars(range(min = 10, max = 16))]
     pub text_size: Option<u32>,
 }
@@ -68,30 +68,30 @@ pub struct DiskImage {
 #[derive(Debug, Clone, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct DiskImageFile {
-    /// The file, beside the manifest; it keeps its name.
+    /// The file, relative to the manifest; it keeps its name.
     pub from: String,
-    /// Where it stands in the window.
+    /// Its position in the window.
     pub at: [u32; 2],
 }
 
-/// What the application bundle says of the product on macOS, besides what all systems are told.
+/// What only the application bundle on macOS has.
 #[derive(Debug, Clone, Default, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct Bundle {
-    /// Whether it runs without a symbol in the Dock and without a menu bar of its own, as what lives in the menu bar's
-    /// corner does; default: no.
+    /// Whether it runs without an icon in the Dock and without a menu bar of its own, as a menu bar extra does;
+    /// default: no.
     #[serde(default)]
     pub agent: bool,
-    /// Whose it is; default: "©" and the publisher.
+    /// The copyright notice; default: "©" and the publisher.
     pub copyright: Option<String>,
     /// The product's name in other languages, by the language's code: `names = { de = "Wabenbuch" }`.
     #[serde(default)]
     pub names: BTreeMap<String, String>,
-    /// Why the product wants what the system asks people about: without its reason it is ended when it tries.
+    /// Why the product needs what the system asks permission for: without a reason the system ends it when it tries.
     #[serde(default)]
     pub reasons: Reasons,
-    /// Further keys of the property list, under their names there: `keys = { NSSupportsSuddenTermination = true }`.
-    /// What the manifest has a place for is written from there only.
+    /// Other keys of the property list: `keys = { NSSupportsSuddenTermination = true }`. Keys that the manifest sets
+    /// elsewhere can't be set here.
     #[serde(default)]
     pub keys: BTreeMap<String, ListValue>,
 }
@@ -114,39 +114,39 @@ pub enum ListValue {
     Table(BTreeMap<String, ListValue>),
 }
 
-/// Reasons, as sentences for the system's question.
+/// Reasons, as sentences that the system shows.
 #[derive(Debug, Clone, Default, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct Reasons {
     /// To find devices nearby.
     pub bluetooth: Option<String>,
-    /// To read and change appointments.
+    /// To read and change calendar entries.
     pub calendars: Option<String>,
-    /// To see through the camera.
+    /// To use the camera.
     pub camera: Option<String>,
-    /// To read and change people's addresses.
+    /// To read and change contacts.
     pub contacts: Option<String>,
-    /// To read what lies on the desktop.
+    /// To read files on the desktop.
     pub desktop_folder: Option<String>,
-    /// To read the person's documents.
+    /// To read the user's documents.
     pub documents_folder: Option<String>,
-    /// To read what was downloaded.
+    /// To read downloaded files.
     pub downloads_folder: Option<String>,
-    /// To find and talk to other machines of the same network.
+    /// To find and connect to other machines on the local network.
     pub local_network: Option<String>,
-    /// To know where the machine is.
+    /// To know the location of the machine.
     pub location: Option<String>,
-    /// To hear through the microphone.
+    /// To use the microphone.
     pub microphone: Option<String>,
-    /// To make other programs do things.
+    /// To control other programs.
     pub other_programs: Option<String>,
-    /// To see the person's collection of photographs.
+    /// To see the user's photo library.
     pub photos: Option<String>,
     /// To read and change reminders.
     pub reminders: Option<String>,
-    /// To read disks that come and go.
+    /// To read removable disks.
     pub removable_disks: Option<String>,
-    /// To turn speech into text.
+    /// To recognise speech.
     pub speech: Option<String>,
 }
 
@@ -180,9 +180,9 @@ impl Reasons {
 #[derive(Debug, Clone, Default, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct DmgSettings {
-    /// How it is packed; default `zlib`, which every macOS reads.
+    /// The compression; default `zlib`, which every macOS reads.
     pub compression: Option<DmgCompression>,
-    /// How hard: 1 to 12 for `zlib`, to 9 for `bzip2`; default 9.
+    /// The compression level: 1 to 12 for `zlib`, to 9 for `bzip2`; default 9.
     #[schemars(range(min = 1, max = 12))]
     pub level: Option<u32>,
 }
@@ -191,10 +191,10 @@ pub struct DmgSettings {
 #[derive(Debug, Clone, Default, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct NsisSettings {
-    /// How files are packed; default `lzma`.
+    /// The compression; default `lzma`.
     pub compression: Option<SetupCompression>,
-    /// How far back the packer looks, for `lzma`: a power of two; default 32, less for small products. Packing takes
-    /// about twelve times as much memory, on several processors fourteen times, installing once.
+    /// The dictionary of `lzma`: a power of two; default 32, less for small products. Packing takes about twelve times
+    /// as much memory, fourteen times on several processors; installing takes it once.
     #[schemars(range(min = 1, max = 256))]
     pub dictionary_megabytes: Option<u32>,
 }
@@ -205,8 +205,8 @@ pub struct NsisSettings {
 pub struct PortableSettings {
     /// The program that it starts; default: the first one.
     pub program: Option<String>,
-    /// Where the program keeps its settings: `usual` (default), or `beside` the portable program, in a folder that
-    /// stands for the person's own while it runs.
+    /// Where the program keeps its settings: `user-folder` (default), or `program-folder`: next
+    /// to the portable program, in a folder that stands for the user's own while it runs.
     pub settings: Option<SettingsPlace>,
 }
 
@@ -214,16 +214,16 @@ pub struct PortableSettings {
 #[derive(Debug, Clone, Default, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct MsiSettings {
-    /// How cabinets are packed; default `lzx`.
+    /// The compression; default `lzx`.
     pub compression: Option<CabinetCompression>,
     /// The version as Windows Installer compares it, such as `2.4.0`, where the product's own can't be compared by it: up to
-    /// three numbers, raised for each release.
+    /// three numbers, increased with each release.
     pub version: Option<String>,
     /// The upgrade code, without braces; default: made from the product's id. Only for products that were released with another one.
     pub upgrade_code: Option<String>,
-    /// Where its cabinets are; default `inside`.
+    /// Where its cabinets are; default `embedded`.
     pub cabinets: Option<CabinetPlace>,
-    /// A cabinet ends before its files have more megabytes than this; default 1900, which is also the most.
+    /// The most megabytes of files in a cabinet; default 1900, which is also the maximum.
     #[schemars(range(min = 1, max = 1900))]
     pub cabinet_megabytes: Option<u64>,
     /// The code page of its texts, such as 1252; default: 1252 if it holds them all, else 65001 (UTF-8).
@@ -234,9 +234,9 @@ pub struct MsiSettings {
 #[derive(Debug, Clone, Default, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct AppimageSettings {
-    /// How blocks are packed; default `zstd`.
+    /// The compression; default `zstd`.
     pub compression: Option<Compression>,
-    /// How hard; default 9 for `zstd` and `gzip`, 6 for `xz`.
+    /// The compression level; default 9 for `zstd` and `gzip`, 6 for `xz`.
     #[schemars(range(min = 0, max = 22))]
     pub level: Option<u32>,
     /// Bytes in a block: a power of two from 4096 to 1048576, the default.
@@ -250,7 +250,7 @@ pub struct AppimageSettings {
 #[derive(Debug, Clone, Default, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct ZipSettings {
-    /// How hard files are packed: 0 (stored) to 9; default 6.
+    /// The compression level: 0 (stored) to 9; default 6.
     #[schemars(range(min = 0, max = 9))]
     pub level: Option<u32>,
 }
@@ -259,9 +259,9 @@ pub struct ZipSettings {
 #[derive(Debug, Clone, Default, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct TarSettings {
-    /// How it is packed; default `gzip`, which is everywhere.
+    /// The compression; default `gzip`, which is available everywhere.
     pub compression: Option<Compression>,
-    /// How hard; default 6 for `gzip` and `xz`, 9 for `zstd`.
+    /// The compression level; default 6 for `gzip` and `xz`, 9 for `zstd`.
     #[schemars(range(min = 0, max = 22))]
     pub level: Option<u32>,
 }

@@ -2,11 +2,11 @@
 //! installed version by it, so a change is the one mistake that can't be mended after a release.
 
 use super::Project;
-use crate::problem::{Failure, Kind, Problem};
+use crate::problem::{Code, Failure, Kind, Problem};
 use serde::{Deserialize, Serialize};
 use std::path::PathBuf;
 
-#[derive(Serialize, Deserialize)]
+#[derive(Serialize, Deserialize, schemars::JsonSchema)]
 struct Lock {
     id: String,
 }
@@ -30,20 +30,22 @@ pub fn check(project: &Project) -> Result<bool, Failure> {
     let text = match std::fs::read_to_string(&file) {
         Ok(text) => text,
         Err(e) if e.kind() == std::io::ErrorKind::NotFound => return Ok(false),
-        Err(e) => return Err(Failure::io("can't read", &file, &e)),
+        Err(e) => return Err(Failure::io("can't read", &file, e)),
     };
     let lock: Lock = toml::from_str(&text).map_err(|e| {
-        let problem = Problem::error(format!("{} is damaged", file.display())).on(&file).why(e.message().to_owned());
+        let problem = Problem::error(Code::DamagedLock, format!("{} is damaged", file.display()))
+            .on(&file)
+            .why(e.message().to_owned());
         Failure::new(
             Kind::Identity,
-            problem.instead("take it back from version control: it must hold the id of the released product"),
+            problem.instead("restore it from version control: it has to contain the id of the released product"),
         )
     })?;
     let id = &project.manifest.product.id;
     if lock.id == *id {
         return Ok(true);
     }
-    let problem = Problem::error(format!("the product's id changed from {} to {id}", lock.id));
+    let problem = Problem::error(Code::IdChanged, format!("the product's id changed from {} to {id}", lock.id));
     let problem = problem.at(project.source.span("product.id")).why(
         "installed copies are found by their id: people who have the old one would get a second copy beside it, \
          the old one would never be updated or removed, and its settings, pins and permissions would stay with it",
@@ -73,7 +75,7 @@ pub fn remember(project: &Project) -> Result<(), Failure> {
     let written = std::fs::write(&partial, text).and_then(|()| std::fs::rename(&partial, &file));
     written.map_err(|e| {
         let _ = std::fs::remove_file(&partial);
-        Failure::io("can't write", &file, &e)
+        Failure::io("can't write", &file, e)
     })
 }
 

@@ -8,7 +8,7 @@ pub mod reference;
 pub mod resolve;
 pub mod written;
 
-use crate::problem::{Failure, Kind, Problem};
+use crate::problem::{Code, Failure, Kind, Problem};
 use std::path::{Path, PathBuf};
 
 /// The manifest's usual name.
@@ -25,6 +25,23 @@ pub struct Project {
     pub manifest: written::Manifest,
     /// Places.
     pub source: read::Source,
+    /// What is wrong with it though it could be read. Nothing is built as long as there is anything.
+    pub problems: Vec<Problem>,
+}
+
+/// Longer than any that people keep: each problem of one shows its place, which takes longer with its length.
+const LONGEST: u64 = 4 << 20;
+/// Layers of a manifest.
+const MOST_LAYERS: usize = 1000;
+
+fn read_file(file: &Path) -> std::io::Result<Vec<u8>> {
+    use std::io::Read;
+    let mut bytes = Vec::new();
+    std::fs::File::open(file)?.take(LONGEST + 1).read_to_end(&mut bytes)?;
+    if bytes.len() as u64 > LONGEST {
+        return Err(std::io::Error::other(format!("it is longer than {} MiB", LONGEST >> 20)));
+    }
+    Ok(bytes)
 }
 
 /// Reads the manifest at a path (a folder stands for the `shelf.toml` in it).
@@ -33,9 +50,10 @@ pub struct Project {
 /// Everything that is wrong with it, at once.
 pub fn load(path: &Path, variables: read::Lookup) -> Result<Project, Failure> {
     let file = if path.is_dir() { path.join(FILE_NAME) } else { path.to_owned() };
-    let bytes = std::fs::read(&file).map_err(|e| {
-        let mut failure = Failure::io("can't read the manifest", &file, &e);
-        if e.kind() == std::io::ErrorKind::NotFound {
+    let bytes = read_file(&file).map_err(|e| {
+        let is_missing = e.kind() == std::io::ErrorKind::NotFound;
+        let mut failure = Failure::io("can't read the manifest", &file, e);
+        if is_missing {
             failure.kind = Kind::Problems;
             failure.problems[0].instead =
                 Some("`upper-shelf init FOLDER` writes one for a folder of built files".into());
@@ -44,11 +62,16 @@ pub fn load(path: &Path, variables: read::Lookup) -> Result<Project, Failure> {
     })?;
     let text = String::from_utf8(bytes).map_err(|e| {
         let at = e.utf8_error().valid_up_to();
-        let problem = Problem::error("the manifest is not valid text").on(&file);
+        let problem = Problem::error(Code::Syntax, "the manifest isn't valid text").on(&file);
         Failure::new(Kind::Problems, problem.why(format!("byte {at} is not UTF-8")).instead("save it as UTF-8"))
     })?;
-    let (manifest, source) =
-        read::read(&file, &text, variables).map_err(|problems| Failure { kind: Kind::Problems, problems })?;
+    let (manifest, source, problems) =
+        read::read(&file, &text, variables).map_err(|problems| Failure::all(Kind::Problems, problems))?;
+    if manifest.layer.len() > MOST_LAYERS {
+        let problem = Problem::error(Code::OverLimit, format!("the manifest has {} layers", manifest.layer.len()));
+        let problem = problem.at(source.span("layer")).why(format!("a manifest can have at most {MOST_LAYERS}"));
+        return Err(Failure::new(Kind::Problems, problem.instead("one layer of the folder above, with `keep`")));
+    }
     let folder = file.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new(".")).to_owned();
-    Ok(Project { file, folder, manifest, source })
+    Ok(Project { file, folder, manifest, source, problems })
 }

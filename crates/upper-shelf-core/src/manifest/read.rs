@@ -2,7 +2,7 @@
 //! pass against the JSON Schema of the written types; variables put in; every place remembered.
 
 use super::written::Manifest;
-use crate::problem::{Problem, Span, nearest};
+use crate::problem::{Code, Problem, Span, nearest};
 use serde_json::{Map, Value};
 use std::collections::BTreeMap;
 use std::ops::Range;
@@ -35,35 +35,46 @@ pub type Lookup<'l> = &'l dyn Fn(&str) -> Option<String>;
 
 /// Reads a manifest's text.
 ///
+/// Keys that it does not know are problems beside a manifest that can be read without them, so that all else that is wrong
+/// can be said too.
+///
 /// # Errors
 /// Everything that is wrong with its form, at once.
-pub fn read(file: &Path, text: &str, variables: Lookup) -> Result<(Manifest, Source), Vec<Problem>> {
+pub fn read(file: &Path, text: &str, variables: Lookup) -> Result<(Manifest, Source, Vec<Problem>), Vec<Problem>> {
     let mut source = Source { file: file.to_owned(), text: text.to_owned(), places: BTreeMap::new() };
     let (table, errors) = DeTable::parse_recoverable(text);
     if !errors.is_empty() {
         let problems = errors.iter().map(|e| {
             let span = e.span().map(|range| Span::of(file, text, range));
-            let problem = Problem::error("the file is not well-formed TOML").at(span).why(e.message().to_owned());
-            problem.instead("`key = \"value\"` on a line, `[table]` or `[[list]]` above it")
+            let problem =
+                Problem::error(Code::Syntax, "the file isn't valid TOML").at(span).why(e.message().to_owned());
+            problem.instead("write `key = \"value\"` on a line of its own, below a `[table]` or `[[list]]`")
         });
         return Err(problems.collect());
     }
     let mut problems = Vec::new();
     let mut value = convert_table(table.get_ref(), "", &mut source, &mut problems);
     let schema = schemars::schema_for!(Manifest).to_value();
-    let mut check = Check { source: &source, definitions: &schema["$defs"], problems };
+    let mut check = Check { source: &source, definitions: &schema["$defs"], problems, unknown: Vec::new() };
     check.value(&value, &schema, "");
-    let mut problems = check.problems;
+    let Check { mut problems, unknown, .. } = check;
+    let only_unknown = problems.len() == unknown.len();
+    unknown.iter().for_each(|key| key.settle(&mut value));
+    let known = problems.len();
     let version = value.pointer("/product/version").and_then(Value::as_str).map(str::to_owned);
     substitute(&mut value, "", &source, version.as_deref(), variables, &mut problems);
-    if !problems.is_empty() {
-        problems.sort_by_key(|p| p.span.as_ref().map(|s| (s.line, s.column)));
+    problems.sort_by_key(|p| p.span.as_ref().map(|s| (s.line, s.column)));
+    if !only_unknown || problems.len() > known {
         return Err(problems);
     }
-    // The schema has let it through, so this can fail only where the two disagree, which the tests look for.
-    serde_json::from_value(value)
-        .map(|manifest| (manifest, source))
-        .map_err(|e| vec![Problem::error("the manifest can't be understood").on(file).why(e.to_string())])
+    match serde_json::from_value(value) {
+        Ok(manifest) => Ok((manifest, source, problems)),
+        // The schema has let it through, so this can fail only where the two disagree, which the tests look for.
+        Err(e) if problems.is_empty() => {
+            Err(vec![Problem::error(Code::Syntax, "the manifest can't be read").on(file).why(e.to_string())])
+        }
+        Err(_) => Err(problems),
+    }
 }
 
 fn join(path: &str, key: &str) -> String {
@@ -88,7 +99,7 @@ fn convert(value: &DeValue<'_>, path: &str, source: &mut Source, problems: &mut 
         DeValue::Integer(n) => match i64::from_str_radix(n.as_str(), n.radix()) {
             Ok(n) => n.into(),
             Err(_) => {
-                problems.push(Problem::error("the number is too large").at(source.span(path)));
+                problems.push(Problem::error(Code::InvalidValue, "this number is too large").at(source.span(path)));
                 Value::Null
             }
         },
@@ -113,6 +124,40 @@ struct Check<'c> {
     source: &'c Source,
     definitions: &'c Value,
     problems: Vec<Problem>,
+    unknown: Vec<Unknown>,
+}
+
+/// Keys that had other names, and those that they have now.
+const FORMER: [(&str, &str); 2] = [("smallest-windows", "minimum-windows"), ("smallest-macos", "minimum-macos")];
+/// The same of values.
+const FORMER_VALUES: [(&str, &str); 5] = [
+    ("person", "user"),
+    ("inside", "embedded"),
+    ("beside", "external"),
+    ("usual", "user-folder"),
+    ("beside", "program-folder"),
+];
+/// More than so many keys that are not known are no slips.
+const MOST_UNKNOWN: usize = 100;
+
+/// A key that the manifest does not know.
+struct Unknown {
+    /// The table that it is in, as a JSON pointer.
+    table: String,
+    key: String,
+    /// The key that was meant, if one is near and is not there.
+    meant: Option<String>,
+}
+
+impl Unknown {
+    /// Takes the key away, or gives it the name that was meant.
+    fn settle(&self, manifest: &mut Value) {
+        let Some(Value::Object(table)) = manifest.pointer_mut(&self.table) else { return };
+        let Some(value) = table.remove(&self.key) else { return };
+        if let Some(meant) = &self.meant {
+            table.entry(meant.clone()).or_insert(value);
+        }
+    }
 }
 
 impl Check<'_> {
@@ -132,7 +177,7 @@ impl Check<'_> {
         if !allowed.is_empty() && !allowed.iter().any(|t| t == kind_of(value)) {
             let wanted = allowed.iter().find(|t| *t != "null").map_or("something else", |t| people_say(t));
             let found = people_say(kind_of(value));
-            let problem = Problem::error(format!("{} must be {wanted}, not {found}", quoted(path)));
+            let problem = Problem::error(Code::WrongType, format!("{} must be {wanted}, not {found}", quoted(path)));
             self.problems.push(problem.at(self.source.span(path)).instead(example(wanted)));
             return;
         }
@@ -141,9 +186,12 @@ impl Check<'_> {
             Value::Number(n) => {
                 let limit = |key: &str| schema.get(key).and_then(Value::as_i64);
                 let n = n.as_i64().unwrap_or(i64::MAX);
-                let (low, high) = (limit("minimum").unwrap_or(i64::MIN), limit("maximum").unwrap_or(i64::MAX));
+                let is_short = schema.get("format").is_some_and(|f| f == "uint32");
+                let most = if is_short { u32::MAX.into() } else { i64::MAX };
+                let (low, high) = (limit("minimum").unwrap_or(i64::MIN), limit("maximum").unwrap_or(most));
                 if n < low || n > high {
-                    let problem = Problem::error(format!("{} can't be {n}", quoted(path))).at(self.source.span(path));
+                    let problem = Problem::error(Code::InvalidValue, format!("{} can't be {n}", quoted(path)))
+                        .at(self.source.span(path));
                     self.problems.push(problem.instead(format!("a number from {low} to {high}")));
                 }
             }
@@ -199,12 +247,20 @@ impl Check<'_> {
             _ => return,
         };
         if !allowed.contains(&text) {
-            let problem = Problem::error(format!("{} can't be {text:?}", quoted(path))).at(self.source.span(path));
+            let problem = Problem::error(Code::InvalidValue, format!("unknown value {text:?} for {}", quoted(path)))
+                .at(self.source.span(path));
             // Platforms have other names elsewhere, which may be near the wrong one.
             let mut meant = crate::platform::meant(text);
+            meant.extend(FORMER_VALUES.iter().filter(|(old, _)| *old == text).map(|(_, new)| *new));
+            let systems = meant.clone();
             meant.retain(|name| allowed.contains(name));
             if meant.is_empty() {
                 meant.extend(nearest(text, allowed.iter().copied()));
+            }
+            // Where one platform is asked for, a system's name may stand for any of its platforms.
+            if meant.is_empty() {
+                let system = |name: &str| name.split_once('-').is_some_and(|(system, _)| systems.contains(&system));
+                meant.extend(allowed.iter().copied().filter(|name| system(name)));
             }
             let instead = match meant[..] {
                 [] => format!("one of {}", allowed.join(", ")),
@@ -227,11 +283,26 @@ impl Check<'_> {
                 self.value(value, schema, &at);
                 continue;
             }
+            if self.unknown.len() >= MOST_UNKNOWN {
+                continue;
+            }
             let span = self.source.span(&format!("{at}.#key"));
             let inside = if path.is_empty() { "the manifest".to_owned() } else { quoted(path) };
-            let problem = Problem::error(format!("{inside} has no key {key:?}")).at(span);
-            let near = nearest(key, properties.keys().map(String::as_str));
+            let problem = Problem::error(Code::UnknownKey, format!("unknown key `{key}` in {inside}")).at(span);
+            let former =
+                FORMER.iter().find(|(old, new)| old == key && properties.contains_key(*new)).map(|(_, new)| *new);
+            let near = former.or_else(|| nearest(key, properties.keys().map(String::as_str)));
             meant.extend(near);
+            // What stands there is looked at as if it were spelt rightly.
+            let missing = near.filter(|near| !map.contains_key(*near));
+            if let Some(schema) = missing.and_then(|near| properties.get(near)) {
+                self.value(value, schema, &at);
+            }
+            self.unknown.push(Unknown {
+                table: path.split('.').filter(|p| !p.is_empty()).map(|p| format!("/{p}")).collect(),
+                key: key.clone(),
+                meant: missing.map(str::to_owned),
+            });
             self.problems.push(problem.instead(match near {
                 Some(near) => near.to_owned(),
                 None => format!("one of {}", properties.keys().cloned().collect::<Vec<_>>().join(", ")),
@@ -239,11 +310,15 @@ impl Check<'_> {
         }
         for key in schema.get("required").and_then(Value::as_array).into_iter().flatten().filter_map(Value::as_str) {
             if !map.contains_key(key) && !meant.contains(&key) {
-                let inside = if path.is_empty() { "the manifest".to_owned() } else { quoted(path) };
                 let about = properties
                     .get(key)
                     .and_then(|p| self.resolve(p).get("description").or(p.get("description")).cloned());
-                let problem = Problem::error(format!("{inside} has no {key:?}")).at(self.source.span(path));
+                let what = if path.is_empty() {
+                    format!("missing table `{key}`")
+                } else {
+                    format!("missing key `{key}` in {}", quoted(path))
+                };
+                let problem = Problem::error(Code::MissingKey, what).at(self.source.span(path));
                 let problem = match about.as_ref().and_then(Value::as_str) {
                     Some(about) => problem.why(about.replace('\n', " ")),
                     None => problem,
@@ -255,24 +330,21 @@ impl Check<'_> {
     }
 }
 
+/// A place in the manifest as a path of keys: `layer.0.from` is shown as `` `layer[0].from` ``.
 fn quoted(path: &str) -> String {
-    // `layer.0.from` is read as "`from` of layer 1".
-    let mut words = Vec::new();
+    let mut shown = String::from("`");
     for part in path.split('.') {
-        match part.parse::<usize>() {
-            Ok(n) => {
-                if let Some(last) = words.last_mut() {
-                    *last = format!("{last} {}", n + 1);
-                }
+        if part.parse::<usize>().is_ok() {
+            shown.push_str(&format!("[{part}]"));
+        } else {
+            if shown.len() > 1 {
+                shown.push('.');
             }
-            Err(_) => words.push(part.to_owned()),
+            shown.push_str(part);
         }
     }
-    match words.as_slice() {
-        [] => String::new(),
-        [one] => format!("`{one}`"),
-        [rest @ .., last] => format!("`{last}` of {}", rest.join(" · ")),
-    }
+    shown.push('`');
+    shown
 }
 
 fn kind_of(value: &Value) -> &'static str {
@@ -289,7 +361,7 @@ fn kind_of(value: &Value) -> &'static str {
 
 fn people_say(kind: &str) -> &'static str {
     match kind {
-        "string" => "a text",
+        "string" => "text",
         "integer" => "a whole number",
         "number" => "a number with a fraction",
         "boolean" => "true or false",
@@ -301,7 +373,7 @@ fn people_say(kind: &str) -> &'static str {
 
 fn example(wanted: &str) -> &'static str {
     match wanted {
-        "a text" => "\"…\" in double quotes",
+        "text" => "\"…\" in double quotes",
         "a whole number" => "digits only, without quotes",
         "true or false" => "true or false, without quotes",
         "a list" => "[\"…\", \"…\"], or [[…]] above a table of a list",
@@ -333,7 +405,7 @@ fn substitute(
                         Some(found) => out.push_str(&found),
                         None => {
                             let what = format!("the environment variable {variable} is not set");
-                            let problem = Problem::error(what).at(source.span(path));
+                            let problem = Problem::error(Code::UnsetVariable, what).at(source.span(path));
                             let instead = format!("set it before the build: export {variable}=…");
                             problems.push(problem.why(format!("{whole} stands for its value")).instead(instead));
                         }
@@ -348,7 +420,8 @@ fn substitute(
                         out.push_str(whole);
                     }
                     _ => {
-                        let problem = Problem::error(format!("nothing is known as {whole}")).at(source.span(path));
+                        let problem = Problem::error(Code::InvalidValue, format!("{whole} isn't a variable"))
+                            .at(source.span(path));
                         let known = ["version", "platform", "name", "install", "env:NAME"];
                         let near = nearest(name, known)
                             .map_or("{version}, {platform}, {name}, {install} or {env:NAME}".to_owned(), |n| {

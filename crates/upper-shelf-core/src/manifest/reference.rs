@@ -1,6 +1,7 @@
 //! The JSON Schema and the reference page, made from the written types: neither can say anything else than the code.
 
 use super::written::Manifest;
+use crate::problem::Code;
 use serde_json::Value;
 use std::fmt::Write;
 
@@ -24,12 +25,27 @@ pub fn page() -> String {
          is an error). Its value goes into packages as plain text and is shown like any other: no password belongs there.\n\
          - **per platform** means: one value for all, or a table with one for each system or platform, \
          `{ windows = \"a.exe\", linux = \"bin/a\" }`; the most exact name wins.\n\
+         - **per language** means: one text for all, or a table with one for each language, `{ en = \"Pictures\", \
+         de = \"Bilder\" }`.\n\
          - Platforms: ",
     );
     let names: Vec<String> = crate::platform::Platform::ALL.iter().map(|p| format!("`{p}`")).collect();
     let _ = writeln!(out, "{}; systems: `windows`, `macos`, `linux`.\n", names.join(", "));
     let definitions = &schema["$defs"];
     tables(&mut out, &schema, "", definitions);
+    out
+}
+
+/// The page that explains the codes of problems, as Markdown.
+pub fn problems_page() -> String {
+    let mut out = String::from(
+        "# Problems by their codes\n\n\
+         With `--json` each problem has a `code`, which stays the same while its sentences may change. This page is generated \
+         from the program (`cargo test` fails when it is stale).\n\n| code | what it means |\n|---|---|\n",
+    );
+    for code in Code::ALL {
+        let _ = writeln!(out, "| `{}` | {} |", code.name(), code.about());
+    }
     out
 }
 
@@ -100,7 +116,13 @@ fn form(property: &Value, definitions: &Value) -> String {
         let real: Vec<&Value> = choices.iter().filter(|c| c.get("type").is_none_or(|t| t != "null")).collect();
         let per_platform = real.iter().any(|c| c.get("additionalProperties") == Some(&Value::Bool(false)));
         let first = real.first().map_or_else(String::new, |c| form(c, definitions));
-        return if per_platform { format!("{first}, per platform") } else { first };
+        let is_text = |c: &&Value| c.get("type").and_then(Value::as_str) == Some("string");
+        let per_language = real.iter().any(is_text) && real.iter().any(|c| c["additionalProperties"].is_object());
+        return match (per_platform, per_language) {
+            (true, _) => format!("{first}, per platform"),
+            (_, true) => format!("{first}, per language"),
+            _ => first,
+        };
     }
     if let Some(names) = schema.get("enum").and_then(Value::as_array) {
         let names: Vec<&str> = names.iter().filter_map(Value::as_str).collect();

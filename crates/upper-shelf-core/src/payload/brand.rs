@@ -4,7 +4,7 @@
 use super::{Payload, PayloadFile, Source};
 use crate::footprint::{Identity, RelPath};
 use crate::icons::Icon;
-use crate::problem::Problem;
+use crate::problem::{Code, Problem};
 use pe_image::{Image, Version, set_icon};
 use std::collections::BTreeMap;
 
@@ -21,11 +21,11 @@ pub fn brand(payload: &mut Payload, path: &RelPath, product: &Identity, icon: &I
             let old = std::mem::replace(&mut file.size, bytes.len() as u64);
             file.source = Source::Memory(bytes.into());
             if let Some(share) = payload.shares.get_mut(file.layer) {
-                share.1 = share.1 - old + file.size;
+                share.bytes = share.bytes - old + file.size;
             }
-            let problem = Problem::warning(format!("the signature in {path} is dropped"));
-            let problem = problem.why("it would not hold any more with another icon and version in the file");
-            was_signed.then(|| problem.instead("sign it after this, or leave out `brand`")).into_iter().collect()
+            let problem = Problem::warning(Code::SignatureDropped, format!("the signature in {path} is removed"));
+            let problem = problem.why("a different icon and version in the file make it invalid");
+            was_signed.then(|| problem.instead("sign it afterwards, or remove `brand`")).into_iter().collect()
         }
     }
 }
@@ -33,8 +33,8 @@ pub fn brand(payload: &mut Payload, path: &RelPath, product: &Identity, icon: &I
 /// The program with the product's icon and version, and whether it had a signature.
 fn branded(file: &PayloadFile, product: &Identity, icon: &Icon) -> Result<(Vec<u8>, bool), Box<Problem>> {
     let problem = |why: String| {
-        let problem = Problem::error(format!("the program {} can't be branded", file.path)).why(why);
-        Box::new(problem.instead("leave out `brand` for it"))
+        let problem = Problem::error(Code::Program, format!("the program {} can't be branded", file.path)).why(why);
+        Box::new(problem.instead("remove `brand`"))
     };
     if file.size > MOST {
         return Err(problem(format!("it has more than {} megabytes", MOST >> 20)));
@@ -68,7 +68,7 @@ pub(crate) fn product_version(name: &str, product: &Identity) -> Version {
     // As far as it consists of numbers.
     let mut numbers = version.split(['.', '-', '+']).map_while(|part| part.parse().ok());
     let numbers = std::array::from_fn(|_| numbers.next().unwrap_or(0));
-    let summary = product.summary.clone().unwrap_or_else(|| text(&product.name));
+    let summary = product.summary.as_ref().map_or_else(|| text(&product.name), |s| s.as_str().to_owned());
     let texts = [
         ("CompanyName", text(&product.publisher)),
         ("FileDescription", summary),

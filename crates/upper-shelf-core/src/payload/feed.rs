@@ -3,7 +3,7 @@
 
 use super::{PayloadFile, Source, Stamp};
 use crate::content::ContentHash;
-use crate::problem::{Failure, Kind, Problem};
+use crate::problem::{Code, Failure, Kind, Problem};
 use crossbeam_channel::{Receiver, Sender, bounded, unbounded};
 use std::collections::VecDeque;
 use std::fs::File;
@@ -29,6 +29,31 @@ pub enum Part {
     Zeros(u64),
     /// It ends; this is its hash.
     End(ContentHash),
+}
+
+/// The zeros of a hole, in pieces of which each is no longer than this.
+static ZEROS: [u8; 1 << 16] = [0; 1 << 16];
+
+impl Part {
+    /// Passes on the bytes of the file that are in it, those of a hole too.
+    ///
+    /// # Errors
+    /// The first one that `to` gives.
+    pub fn pass_on<E>(&self, mut to: impl FnMut(&[u8]) -> Result<(), E>) -> Result<(), E> {
+        match self {
+            Part::Begin(_) | Part::End(_) => Ok(()),
+            Part::Bytes(bytes) => to(bytes),
+            Part::Zeros(count) => {
+                let mut left = *count;
+                while left > 0 {
+                    let n = left.min(ZEROS.len() as u64);
+                    to(&ZEROS[..n as usize])?;
+                    left -= n;
+                }
+                Ok(())
+            }
+        }
+    }
 }
 
 /// One writer's end of the feed.
@@ -86,9 +111,9 @@ impl Read for FileReader<'_> {
                 }
                 _ => match self.stream.next_part() {
                     Some(Part::End(_)) => self.ended = true,
-                    Some(Part::Begin(_)) => return Err(io::Error::other("the feed lost its order")),
+                    Some(Part::Begin(_)) => return Err(io::Error::other("the files came in the wrong order")),
                     Some(part) => self.part = Some((part, 0)),
-                    None => return Err(io::Error::other("the feed broke off")),
+                    None => return Err(io::Error::other("the files ended too early")),
                 },
             }
         }
@@ -200,7 +225,7 @@ pub fn feed(
     })
 }
 
-/// Sends a file's chunks; an error here only means that nobody listens any more.
+/// Sends a file's chunks; an error here only means that the reader has stopped.
 fn read_file(file: &PayloadFile, out: &Sender<Chunk>) -> Result<(), crossbeam_channel::SendError<Chunk>> {
     match &file.source {
         Source::Memory(bytes) => {
@@ -235,7 +260,7 @@ struct Chunks<'o> {
 }
 
 impl Chunks<'_> {
-    /// Sends what is there; an error means that nobody listens any more.
+    /// Sends what is there; an error means that the reader has stopped.
     fn pass_on(&mut self) -> Result<(), ()> {
         if self.bytes.is_empty() {
             return Ok(());
@@ -250,7 +275,7 @@ impl io::Write for Chunks<'_> {
         let n = bytes.len().min(CHUNK - self.bytes.len());
         self.bytes.extend_from_slice(&bytes[..n]);
         if self.bytes.len() == CHUNK {
-            self.pass_on().map_err(|()| io::Error::other("nobody listens any more"))?;
+            self.pass_on().map_err(|()| io::Error::other("the reader has stopped"))?;
         }
         Ok(n)
     }
@@ -266,11 +291,11 @@ fn join(parts: &Arc<[(std::path::PathBuf, Stamp)]>, chunks: &mut Chunks) -> Resu
     super::universal::parts(parts).map(drop).map_err(|(path, e)| changed(&path, &e.to_string()))
 }
 
-/// `None` when nobody listens any more.
+/// `None` when the reader has stopped.
 fn read_disk(path: &std::path::Path, stamp: Stamp, out: &Sender<Chunk>) -> Result<Option<ContentHash>, Failure> {
     let trouble = |e: io::Error| match e.kind() {
-        io::ErrorKind::NotFound => changed(path, "it is not there any more"),
-        _ => Failure::io("can't read", path, &e),
+        io::ErrorKind::NotFound => changed(path, "it no longer exists"),
+        _ => Failure::io("can't read", path, e),
     };
     let mut file = File::open(path).map_err(trouble)?;
     if Stamp::of(&file.metadata().map_err(trouble)?) != stamp {
@@ -297,7 +322,7 @@ fn read_disk(path: &std::path::Path, stamp: Stamp, out: &Sender<Chunk>) -> Resul
         let want = usize::try_from((data_end.min(stamp.size) - at).min(CHUNK as u64)).unwrap_or(CHUNK);
         let mut bytes = vec![0; want];
         file.read_exact(&mut bytes).map_err(|e| match e.kind() {
-            io::ErrorKind::UnexpectedEof => changed(path, "it has become shorter"),
+            io::ErrorKind::UnexpectedEof => changed(path, "it became shorter"),
             _ => trouble(e),
         })?;
         hasher.update(&bytes);
@@ -313,9 +338,12 @@ fn read_disk(path: &std::path::Path, stamp: Stamp, out: &Sender<Chunk>) -> Resul
 }
 
 fn changed(path: &std::path::Path, why: &str) -> Failure {
-    let problem = Problem::error(format!("{} changed while the package was being made", path.display()));
+    let problem = Problem::error(
+        Code::ChangedDuringBuild,
+        format!("{} changed while the package was being built", path.display()),
+    );
     let problem = problem.on(path).why(why.to_owned());
-    Failure::new(Kind::Machine, problem.instead("let the program's own build finish first, then build again"))
+    Failure::new(Kind::Machine, problem.instead("wait until the program's own build has finished, then build again"))
 }
 
 fn hash_zeros(hasher: &mut blake3::Hasher, mut count: u64) {

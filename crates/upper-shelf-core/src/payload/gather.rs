@@ -1,10 +1,10 @@
 //! Looks through the layers, in their order, and lays them over each other. Reads no file's bytes.
 
 use super::Modes;
-use super::{Layer, Payload, PayloadFile, Source, Stamp, names};
+use super::{Layer, Payload, PayloadFile, Share, Source, Stamp, names};
 use crate::footprint::{Node, RelPath};
 use crate::platform::{Platform, System};
-use crate::problem::Problem;
+use crate::problem::{Code, Problem};
 use globset::{GlobBuilder, GlobSet, GlobSetBuilder};
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::fs;
@@ -47,7 +47,7 @@ fn glob(pattern: &str) -> Result<globset::Glob, String> {
 pub fn patterns(patterns: &[String]) -> Result<GlobSet, String> {
     let mut set = GlobSetBuilder::new();
     for pattern in patterns {
-        set.add(glob(pattern).map_err(|why| format!("the pattern {pattern:?} is not well formed: {why}"))?);
+        set.add(glob(pattern).map_err(|why| format!("the pattern {pattern:?} is malformed: {why}"))?);
     }
     set.build().map_err(|e| e.to_string())
 }
@@ -81,8 +81,10 @@ pub fn gather(layers: &[Layer], platform: Platform, own: &[PathBuf]) -> (Payload
 }
 
 fn assemble(found: BTreeMap<RelPath, Found>, layers: &[Layer]) -> Payload {
-    let mut payload =
-        Payload { shares: layers.iter().map(|l| (l.label.clone(), 0, 0)).collect(), ..Payload::default() };
+    let mut payload = Payload {
+        shares: layers.iter().map(|l| Share { layer: l.label.clone(), ..Share::default() }).collect(),
+        ..Payload::default()
+    };
     let mut first_names: HashMap<(u64, u64), RelPath> = HashMap::new();
     for (path, Found { layer, kind }) in found {
         match kind {
@@ -96,8 +98,8 @@ fn assemble(found: BTreeMap<RelPath, Found>, layers: &[Layer]) -> Payload {
                     }
                     first_names.insert(identity, path.clone());
                 }
-                payload.shares[layer].1 += stamp.size;
-                payload.shares[layer].2 += 1;
+                payload.shares[layer].bytes += stamp.size;
+                payload.shares[layer].files += 1;
                 let size = stamp.size;
                 payload.files.push(PayloadFile {
                     path,
@@ -140,14 +142,16 @@ impl Walk<'_> {
                     std::io::ErrorKind::NotFound => "there is no such folder or file".to_owned(),
                     _ => e.to_string(),
                 };
-                let problem = Problem::error(format!("the layer {} can't be read", from.display())).at(span).why(why);
-                self.problems.push(problem.instead("build the files first, or write another `from`"));
+                let problem = Problem::error(Code::Unreadable, format!("the layer {} can't be read", from.display()))
+                    .at(span)
+                    .why(why);
+                self.problems.push(problem.instead("build the files first, or correct `from`"));
                 return;
             }
         };
-        self.keep = self.globs(&self.layer.keep);
-        self.drop = self.globs(&self.layer.drop);
-        self.executable = self.globs(&self.layer.executable);
+        self.keep = self.globs("keep", &self.layer.keep);
+        self.drop = self.globs("drop", &self.layer.drop);
+        self.executable = self.globs("executable", &self.layer.executable);
         if let Some(into) = &self.layer.into {
             self.parents_of(into);
         }
@@ -168,7 +172,8 @@ impl Walk<'_> {
         }
         self.folder(from, None);
         if self.count == 0 {
-            let problem = Problem::warning(format!("the layer {} brings no file", self.layer.label)).at(span);
+            let problem =
+                Problem::warning(Code::NoFiles, format!("the layer {} contains no files", self.layer.label)).at(span);
             let why = if self.layer.keep.is_empty() && self.layer.drop.is_empty() {
                 "the folder is empty"
             } else {
@@ -185,19 +190,19 @@ impl Walk<'_> {
         named.into_iter().any(|own| whole(own).is_some_and(|own| whole(&entry.path()) == Some(own)))
     }
 
-    fn globs(&mut self, patterns: &[String]) -> Option<GlobSet> {
+    fn globs(&mut self, key: &str, patterns: &[String]) -> Option<GlobSet> {
         if patterns.is_empty() {
             return None;
         }
         let mut set = GlobSetBuilder::new();
-        for pattern in patterns {
+        for (n, pattern) in patterns.iter().enumerate() {
             match glob(pattern) {
                 Ok(glob) => drop(set.add(glob)),
                 Err(e) => self.problems.push(
-                    Problem::error(format!("the pattern {pattern:?} is not well formed"))
-                        .at(self.layer.span.clone())
+                    Problem::error(Code::InvalidValue, format!("the pattern {pattern:?} is malformed"))
+                        .about_setting(format!("{}.{key}.{n}", self.layer.setting))
                         .why(e)
-                        .instead("`*` stands for any letters in a name, `**` for any folders, `{a,b}` for either"),
+                        .instead("`*` stands for any characters in a name, `**` for any folders, `{a,b}` for either"),
                 ),
             }
         }
@@ -216,10 +221,13 @@ impl Walk<'_> {
             };
             let name = entry.file_name();
             let Some(name) = name.to_str() else {
-                let problem = Problem::error(format!("the name {name:?} in {} is not valid text", dir.display()));
+                let problem = Problem::error(
+                    Code::NameNotAllowed,
+                    format!("the name {name:?} in {} is not valid text", dir.display()),
+                );
                 let problem = problem.on(entry.path()).at(self.layer.span.clone());
-                let problem = problem.why("packages hold names as Unicode text; this one is not UTF-8");
-                self.problems.push(problem.instead("rename the file, or leave it out with `drop`"));
+                let problem = problem.why("packages store names as Unicode text, and this one isn't UTF-8");
+                self.problems.push(problem.instead("rename the file, or exclude it with `drop`"));
                 continue;
             };
             let inside = below.map_or(name.to_owned(), |b| format!("{b}/{name}"));
@@ -265,9 +273,12 @@ impl Walk<'_> {
                 } else if meta.is_file() {
                     self.file(&entry.path(), path, &meta, &inside);
                 } else {
-                    let problem = Problem::error(format!("{} is a device, pipe or socket", entry.path().display()));
+                    let problem = Problem::error(
+                        Code::SpecialFile,
+                        format!("{} is a device, pipe or socket", entry.path().display()),
+                    );
                     let problem = problem.on(entry.path()).at(self.layer.span.clone());
-                    self.problems.push(problem.instead("leave it out with `drop`"));
+                    self.problems.push(problem.instead("exclude it with `drop`"));
                 }
             }
         }
@@ -288,10 +299,13 @@ impl Walk<'_> {
                 Some(target) if cfg!(windows) => self.put(path, FoundKind::Link { target: target.replace('\\', "/") }),
                 Some(target) => self.put(path, FoundKind::Link { target: target.to_owned() }),
                 None => self.problems.push(
-                    Problem::error(format!("the link {} has a target that is not valid text", source.display()))
-                        .on(source)
-                        .at(self.layer.span.clone())
-                        .instead("rename what it points to, or leave it out with `drop`"),
+                    Problem::error(
+                        Code::NameNotAllowed,
+                        format!("the link {} has a target that is not valid text", source.display()),
+                    )
+                    .on(source)
+                    .at(self.layer.span.clone())
+                    .instead("rename what it points to, or exclude it with `drop`"),
                 ),
             },
             Err(e) => self.unreadable(source, &e),
@@ -299,9 +313,10 @@ impl Walk<'_> {
     }
 
     fn unreadable(&mut self, path: &Path, e: &std::io::Error) {
-        let problem = Problem::error(format!("{} can't be read", path.display())).on(path).why(e.to_string());
+        let problem =
+            Problem::error(Code::Unreadable, format!("{} can't be read", path.display())).on(path).why(e.to_string());
         let problem = problem.at(self.layer.span.clone());
-        self.problems.push(problem.instead("look at its permissions, or leave it out with `drop`"));
+        self.problems.push(problem.instead("check its permissions, or exclude it with `drop`"));
     }
 
     /// The owner's bits count for everybody, so that a strict umask on the build machine does not lock people out. A file
@@ -346,13 +361,13 @@ impl Walk<'_> {
             && matches!(there.kind, FoundKind::Folder { .. }) != is_folder
         {
             let (what, other) = if is_folder { ("a folder", "a file") } else { ("a file", "a folder") };
-            let problem = Problem::error(format!(
-                "{path} is {what} in the layer {}, and {other} in one below it",
-                self.layer.label
-            ));
+            let problem = Problem::error(
+                Code::NameClash,
+                format!("{path} is {what} in the layer {}, and {other} in one below it", self.layer.label),
+            );
             let problem = problem.at(self.layer.span.clone());
             self.problems
-                .push(problem.instead("leave one of them out with `drop`, or put the layer elsewhere with `into`"));
+                .push(problem.instead("exclude one of them with `drop`, or put the layer elsewhere with `into`"));
             return;
         }
         let is_file = matches!(kind, FoundKind::File { .. });
@@ -391,20 +406,25 @@ fn check_links(found: &BTreeMap<RelPath, Found>, layers: &[Layer], problems: &mu
     for (path, entry) in found {
         let FoundKind::Link { target } = &entry.kind else { continue };
         let span = layers[entry.layer].span.clone();
-        let advice = "make it a relative link to something inside, or leave it out with `drop`";
+        let advice = "make it a relative link to something inside, or exclude it with `drop`";
         if target.starts_with('/') || target.contains(":\\") || target.starts_with('\\') {
-            let problem = Problem::error(format!("the link {path} points to the absolute path {target}")).at(span);
-            problems.push(problem.why("on another machine something else is there, or nothing").instead(advice));
+            let problem =
+                Problem::error(Code::LinkOutside, format!("the link {path} points to the absolute path {target}"))
+                    .at(span);
+            problems.push(problem.why("on another machine it leads to something else, or nowhere").instead(advice));
             continue;
         }
         match resolve(path, target) {
             None => {
-                let problem = Problem::error(format!("the link {path} → {target} leaves the payload")).at(span);
-                problems.push(problem.why("on another machine something else is there, or nothing").instead(advice));
+                let problem =
+                    Problem::error(Code::LinkOutside, format!("the link {path} → {target} leaves the payload"))
+                        .at(span);
+                problems.push(problem.why("on another machine it leads to something else, or nowhere").instead(advice));
             }
             Some(to) if !to.is_empty() && !names.contains(to.as_str()) && !through_link(found, &to) => {
-                let problem = Problem::warning(format!("the link {path} → {target} leads to nothing")).at(span);
-                problems.push(problem.why(format!("{to} is not in the payload")));
+                let problem =
+                    Problem::warning(Code::BrokenLink, format!("the link {path} → {target} leads nowhere")).at(span);
+                problems.push(problem.why(format!("{to} isn't in the payload")));
             }
             Some(_) => {}
         }

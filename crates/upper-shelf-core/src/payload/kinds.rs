@@ -4,7 +4,7 @@
 use super::{Payload, Source};
 use crate::footprint::{Node, Program};
 use crate::platform::{Platform, System};
-use crate::problem::{Problem, Span};
+use crate::problem::{Code, Problem, Span};
 use crate::recognise::{FileKind, recognise};
 
 /// Extensions of files that may hold code, so that not every file of a payload is opened.
@@ -61,8 +61,9 @@ pub(crate) fn check(
         let Some(kind) = recognise(path) else { continue };
         let (what, fits) = judged(kind, platform);
         if kind == FileKind::Jar && platform.system() != System::Windows {
-            let problem = Problem::error(format!("{file} can't be started by itself: it is a Java archive"));
-            let problem = problem.at(span(key)).why("a Java runtime has to be told to start it");
+            let problem =
+                Problem::error(Code::WrongProgram, format!("{file} can't be started by itself: it is a Java archive"));
+            let problem = problem.at(span(key)).why("it takes a Java runtime to start it");
             problems.push(problem.instead(format!(
                 "a script that starts it, as the file of {key:?}: exec java -jar \"$(dirname \"$0\")/{}\" \"$@\"",
                 file.name()
@@ -73,7 +74,8 @@ pub(crate) fn check(
         }
         let is_library = matches!(kind, FileKind::ElfLibrary | FileKind::PeLibrary | FileKind::MachOLibrary);
         if !fits || is_library {
-            let problem = Problem::error(format!("{file} can't be started on {platform}: it is {what}"));
+            let problem =
+                Problem::error(Code::WrongProgram, format!("{file} can't be started on {platform}: it is {what}"));
             let advice = format!(
                 "the file that was built for {platform}: file = {{ {platform} = \"…\" }}, or a layer of its own with `platforms`"
             );
@@ -83,7 +85,7 @@ pub(crate) fn check(
         let starts = matches!(kind, FileKind::ElfProgram(_) | FileKind::MachOProgram(_) | FileKind::Script);
         if platform.system() != System::Windows && starts && found.mode & 0o111 == 0 {
             found.mode |= 0o111;
-            said(key, format!("{file} gets the right to be started: it is {what}, and had none where it was built"));
+            said(key, format!("{file} is made executable: it is {what}, and wasn't executable where it was built"));
         }
     }
     problems.extend(others(payload, platform, &seen));
@@ -111,11 +113,11 @@ fn others(payload: &Payload, platform: Platform, seen: &[crate::footprint::RelPa
         1 => String::new(),
         n => format!(" and {} more files", n - 1),
     };
-    let problem = Problem::warning(format!("{platform} can't run {first}{more}"));
+    let problem = Problem::warning(Code::WrongProgram, format!("{platform} can't run {first}{more}"));
     Some(
         problem
-            .why("they hold code for another system or processor")
-            .instead("leave them out with `drop`, or limit their layer with `platforms`"),
+            .why("they contain code for another system or processor")
+            .instead("exclude them with `drop`, or limit their layer with `platforms`"),
     )
 }
 

@@ -7,7 +7,7 @@ use crate::command_line::in_quotes;
 use crate::footprint::{Identity, Node, Program, RelPath, WorkingFolder};
 use crate::icons::Icon;
 use crate::platform::Platform;
-use crate::problem::{Problem, nearest};
+use crate::problem::{Code, Problem};
 use pe_image::{Image, Key, Manifest, set_icon};
 
 /// The kind and number of the resource that the launcher reads.
@@ -47,7 +47,7 @@ fn told(launcher: &RelPath, program: &Program) -> Vec<u8> {
     texts.iter().flat_map(|t| t.encode_utf16().chain([0])).flat_map(u16::to_le_bytes).collect()
 }
 
-fn dressed(
+fn branded(
     platform: Platform,
     launcher: &RelPath,
     program: &Program,
@@ -56,7 +56,7 @@ fn dressed(
 ) -> Result<Vec<u8>, pe_image::Error> {
     let image = Image::parse(head(platform))?;
     let mut resources = image.resources()?;
-    let picture = icon.ico().map_err(|e| pe_image::Error::Limit(e.to_string()))?;
+    let picture = icon.ico()?;
     set_icon(&mut resources, &picture)?;
     product_version(launcher.name(), product).put(&mut resources);
     Manifest { administrator: false, themed: false, every_resolution: false, long_paths: true }.put(&mut resources);
@@ -77,13 +77,14 @@ pub fn add(
     product: &Identity,
     icon: &Icon,
 ) -> Vec<Problem> {
-    let wrong = |what: String, why: &str, instead: &str| vec![Problem::error(what).why(why).instead(instead)];
+    let wrong =
+        |what: String, why: &str, instead: &str| vec![Problem::error(Code::Program, what).why(why).instead(instead)];
     let launcher = match RelPath::new(path.replace('\\', "/")) {
         Ok(launcher) if launcher.name().to_lowercase().ends_with(".exe") => launcher,
         Ok(_) => {
             return wrong(
-                format!("the launcher {path:?} is no program"),
-                "its name ends with .exe",
+                format!("the launcher {path:?} isn't a program"),
+                "its name must end with .exe",
                 "launcher = \"Combwright.exe\"",
             );
         }
@@ -95,20 +96,15 @@ pub fn add(
             );
         }
     };
-    let Program { key, file, arguments, environment, .. } = &*program;
+    let Program { file, arguments, environment, .. } = &*program;
     if !payload.files.iter().any(|f| f.path == *file) {
-        let near = nearest(file.as_str(), payload.files.iter().map(|f| f.path.as_str()));
-        let near = near.map_or_else(|| "a file that a layer brings".to_owned(), |n| format!("file = {n:?}"));
-        return wrong(
-            format!("the program {key:?}, which a launcher is to start, has no file {file}"),
-            "it is not in the payload",
-            &near,
-        );
+        // As for any program without its file, that is said when all of it is laid out.
+        return Vec::new();
     }
     let taken = |p: &RelPath| p.as_str().to_lowercase() == launcher.as_str().to_lowercase();
     if payload.files.iter().map(|f| &f.path).chain(payload.others.iter().map(Node::path)).any(taken) {
         return wrong(
-            format!("the launcher {launcher} is in the payload already"),
+            format!("the launcher {launcher} already exists in the payload"),
             "a layer brings a file of that name",
             "another name",
         );
@@ -121,7 +117,7 @@ pub fn add(
             "shorter arguments",
         );
     }
-    let bytes = match dressed(platform, &launcher, program, product, icon) {
+    let bytes = match branded(platform, &launcher, program, product, icon) {
         Ok(bytes) => bytes,
         Err(e) => return wrong(format!("the launcher {launcher} can't be made"), &e.to_string(), "another icon"),
     };
@@ -134,8 +130,8 @@ pub fn add(
     }
     let size = bytes.len() as u64;
     if let Some(share) = payload.shares.first_mut() {
-        share.1 += size;
-        share.2 += 1;
+        share.bytes += size;
+        share.files += 1;
     }
     let at = payload.files.partition_point(|f| f.path < launcher);
     payload.files.insert(

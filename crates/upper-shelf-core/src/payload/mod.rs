@@ -13,7 +13,7 @@ use crate::footprint::{Node, RelPath};
 use crate::problem::Span;
 pub use gather::{gather, patterns};
 use schemars::JsonSchema;
-use serde::Deserialize;
+use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
 use std::path::PathBuf;
 use std::sync::Arc;
@@ -37,6 +37,8 @@ pub struct Layer {
     pub label: String,
     /// Where it is written.
     pub span: Option<Span>,
+    /// Its keys in the manifest, as problems name them.
+    pub setting: String,
 }
 
 /// Where a file's bytes come from.
@@ -129,6 +131,18 @@ pub enum Modes {
     Content,
 }
 
+/// What a layer brings.
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, schemars::JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct Share {
+    /// The layer, as the manifest names it.
+    pub layer: String,
+    /// Plain bytes.
+    pub bytes: u64,
+    /// How many files.
+    pub files: u64,
+}
+
 /// The files of one platform.
 #[derive(Debug, Clone, Default)]
 pub struct Payload {
@@ -137,7 +151,7 @@ pub struct Payload {
     /// Folders, links and hard links.
     pub others: Vec<Node>,
     /// Plain bytes each layer contributes, and its files.
-    pub shares: Vec<(String, u64, u64)>,
+    pub shares: Vec<Share>,
     /// Files that others of a later layer lie over; only where it matters what they were.
     pub under: Vec<(RelPath, PathBuf, Stamp)>,
 }

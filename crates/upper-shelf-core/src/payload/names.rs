@@ -3,7 +3,7 @@
 
 use crate::footprint::RelPath;
 use crate::platform::{Platform, System};
-use crate::problem::{Problem, Span};
+use crate::problem::{Code, Problem, Span};
 use std::collections::HashMap;
 
 /// Everything about the names of a payload that its platform can't hold.
@@ -13,20 +13,16 @@ pub fn check<'p>(paths: impl Iterator<Item = (&'p RelPath, Option<&'p Span>)>, p
     for (path, span) in paths {
         let system = platform.system();
         if let Some(why) = fault(path.name(), system) {
-            let what = format!("{} can't hold the name {:?} (in {platform})", system.title(), path.as_str());
-            let problem = Problem::error(what).at(span.cloned()).why(why.to_string());
-            problems.push(problem.instead("rename it, or leave it out with `drop`"));
+            let what = format!("{} can't hold the name {:?}", system.title(), path.as_str());
+            let problem = Problem::error(Code::NameNotAllowed, what).at(span.cloned()).why(why.to_string());
+            problems.push(problem.instead("rename it, or exclude it with `drop`"));
         }
         if system == System::Linux {
             continue;
         }
         if let Some(other) = folded.insert(path.as_str().to_lowercase(), path) {
-            let what = format!(
-                "{other:?} and {path:?} are one name where case does not count (in {platform})",
-                other = other.as_str(),
-                path = path.as_str()
-            );
-            let problem = Problem::error(what).at(span.cloned());
+            let what = format!("{:?} and {:?} differ only in case", other.as_str(), path.as_str());
+            let problem = Problem::error(Code::NameClash, what).at(span.cloned());
             problems.push(
                 problem
                     .why("one would overwrite the other")

@@ -2,7 +2,7 @@
 //! all of them.
 
 use super::{Payload, Source, Stamp};
-use crate::problem::Problem;
+use crate::problem::{Code, Problem};
 use mach_o::Processor;
 use std::collections::BTreeMap;
 use std::fs::File;
@@ -46,12 +46,14 @@ pub fn join(payload: &mut Payload) -> Vec<Problem> {
                 let old = std::mem::replace(&mut file.size, size);
                 file.source = Source::Joined(parts.into());
                 if let Some(share) = payload.shares.get_mut(file.layer) {
-                    share.1 = share.1 - old + size;
+                    share.bytes = share.bytes - old + size;
                 }
             }
             Err(e) => {
-                let problem = Problem::error(format!("the program {} can't be joined", file.path)).why(e.to_string());
-                problems.push(problem.instead("join it before, and bring it in one layer"));
+                let problem =
+                    Problem::error(Code::Program, format!("the program {} can't be made universal", file.path))
+                        .why(e.to_string());
+                problems.push(problem.instead("merge it beforehand, and put it into one layer"));
             }
         }
     }
@@ -63,7 +65,7 @@ pub fn parts(parts: &Arc<[(PathBuf, Stamp)]>) -> Result<Vec<File>, (PathBuf, std
     let open = |(path, stamp): &(PathBuf, Stamp)| {
         let opened = File::open(path).and_then(|file| {
             let now = Stamp::of(&file.metadata()?);
-            if now == *stamp { Ok(file) } else { Err(std::io::Error::other("it is not what it was")) }
+            if now == *stamp { Ok(file) } else { Err(std::io::Error::other("it has changed")) }
         });
         opened.map_err(|e| (path.clone(), e))
     };

@@ -1,8 +1,8 @@
 //! All pictures of a project as files of a folder, with the page that shows them.
 
 use super::{Picture, Pictures, pictures, review};
-use crate::build::Plan;
-use crate::problem::{Failure, Kind, Problem};
+use crate::packaging::Plan;
+use crate::problem::{Code, Failure, Kind, Problem};
 use crate::settings::TargetName;
 use ordered_pool::OrderedPool;
 use std::path::{Path, PathBuf};
@@ -36,7 +36,7 @@ pub struct Drawing {
     pub page: PathBuf,
     /// In the order of packages, languages and pages.
     pub made: Vec<Made>,
-    /// What somebody should look at.
+    /// Warnings.
     pub warnings: Vec<Problem>,
 }
 
@@ -48,14 +48,14 @@ pub fn folder(plans: Vec<Plan>, wanted: Wanted, folder: &Path) -> Result<Drawing
     languages_are_there(wanted.languages, &plans)?;
     let (shown, Pictures { pictures, warnings }) = chosen(plans, wanted)?;
     if pictures.is_empty() {
-        let problem = Problem::error("there is nothing to draw");
+        let problem = Problem::error(Code::NothingToBuild, "there is nothing to draw");
         let problem = problem.why("only msi and nsis have wizards, and only dmg has a window");
         return Err(Failure::new(Kind::Problems, problem.instead("[targets] build = [\"msi\", \"nsis\", \"dmg\"]")));
     }
     let made = draw(pictures, folder, wanted.threads)?;
     let page = folder.join("index.html");
     let review = review(&shown, &made, &warnings);
-    std::fs::write(&page, review).map_err(|e| Failure::io("can't write", &page, &e))?;
+    std::fs::write(&page, review).map_err(|e| Failure::io("can't write", &page, e))?;
     Ok(Drawing { page, made, warnings })
 }
 
@@ -86,12 +86,12 @@ fn chosen(plans: Vec<Plan>, wanted: Wanted) -> Result<(Vec<Plan>, Pictures), Fai
 }
 
 fn draw(all: Vec<Picture>, folder: &Path, threads: usize) -> Result<Vec<Made>, Failure> {
-    std::fs::create_dir_all(folder).map_err(|e| Failure::io("can't make the folder", folder, &e))?;
+    std::fs::create_dir_all(folder).map_err(|e| Failure::io("can't create the folder", folder, e))?;
     let folder = folder.to_owned();
     let one = move |_: &mut (), picture: Picture| -> Result<Made, Failure> {
         let write = |density: u32, end: &str| {
             let path = folder.join(format!("{}{end}.png", picture.stem()));
-            std::fs::write(&path, picture.png(density)?).map_err(|e| Failure::io("can't write", &path, &e))?;
+            std::fs::write(&path, picture.png(density)?).map_err(|e| Failure::io("can't write", &path, e))?;
             Ok::<PathBuf, Failure>(path)
         };
         let (file, file_twice) = (write(1, "")?, write(2, "@2x")?);
@@ -113,9 +113,9 @@ fn languages_are_there(wanted: &[String], plans: &[Plan]) -> Result<(), Failure>
             let mut all = there.clone();
             all.sort_unstable();
             all.dedup();
-            let problem = Problem::error(format!("the wizard does not speak {code:?}"));
-            problem.why(format!("it speaks {}", all.join(", "))).instead(format!("[wizard] languages = [\"{code}\"]"))
+            let problem = Problem::error(Code::InvalidValue, format!("the wizard has no language {code:?}"));
+            problem.why(format!("it has {}", all.join(", "))).instead(format!("[wizard] languages = [\"{code}\"]"))
         })
         .collect();
-    if strange.is_empty() { Ok(()) } else { Err(Failure { kind: Kind::Problems, problems: strange }) }
+    if strange.is_empty() { Ok(()) } else { Err(Failure::all(Kind::Problems, strange)) }
 }

@@ -6,11 +6,11 @@ mod page;
 mod review;
 mod window;
 
-use crate::build::{Plan, PlannedPackage};
 use crate::font;
 use crate::icons::{Icon, rendered};
+use crate::packaging::{Plan, PlannedPackage};
 use crate::platform::Platform;
-use crate::problem::{Failure, Kind, Problem};
+use crate::problem::{Code, Failure, Kind, Problem};
 use crate::settings::TargetName;
 use crate::targets::{dmg, nsis};
 use crate::wizard::{self, Language};
@@ -25,7 +25,7 @@ use review::review;
 pub type Rect = (i32, i32, i32, i32);
 
 /// A control or a symbol as it was drawn.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub struct Drawn {
     /// What it is.
@@ -33,7 +33,34 @@ pub struct Drawn {
     /// What it says.
     pub text: String,
     /// Where, from the upper left corner of the window's contents.
+    #[serde(serialize_with = "Area::write")]
+    #[schemars(with = "Area")]
     pub at: Rect,
+}
+
+/// A part of a picture, as reports have it: pixels at one pixel a point.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, schemars::JsonSchema)]
+pub struct Area {
+    /// From the left.
+    pub x: i32,
+    /// From above.
+    pub y: i32,
+    /// How wide.
+    pub width: i32,
+    /// How high.
+    pub height: i32,
+}
+
+impl From<Rect> for Area {
+    fn from((x, y, width, height): Rect) -> Self {
+        Self { x, y, width, height }
+    }
+}
+
+impl Area {
+    fn write<S: serde::Serializer>(rect: &Rect, s: S) -> Result<S::Ok, S::Error> {
+        Self::from(*rect).serialize(s)
+    }
 }
 
 /// A picture that lies between the lower and the upper drawing.
@@ -105,7 +132,8 @@ impl Picture {
     /// # Errors
     /// It can't be drawn: a size of nothing.
     pub fn png(&self, density: u32) -> Result<Vec<u8>, Failure> {
-        let cant = |why: String| Failure::new(Kind::Problems, Problem::error("a picture can't be drawn").why(why));
+        let cant =
+            |why: String| Failure::new(Kind::Problems, Problem::error(Code::Icon, "a picture can't be drawn").why(why));
         let (width, height) = (self.size.0 * density, self.size.1 * density);
         let layer = |drawing: &str| {
             let tree = usvg::Tree::from_str(&self.svg(drawing), &self.fonts()).map_err(|e| cant(e.to_string()))?;
@@ -210,7 +238,7 @@ pub fn pictures(plan: &Plan, package: &PlannedPackage, languages: &[String]) -> 
         TargetName::Nsis => nsis::shown(&package.carried, &plan.product.wizard),
         TargetName::Dmg => {
             let shown = dmg::shown(&plan.job(package)).map_err(|e| {
-                let problem = Problem::error("the disk image can't be laid out").why(e.to_string());
+                let problem = Problem::error(Code::FormatLimit, "the disk image can't be laid out").why(e.to_string());
                 Failure::new(Kind::Problems, problem)
             })?;
             return Ok(Pictures { pictures: vec![window::window(plan, package, &shown)], warnings: Vec::new() });

@@ -2,11 +2,11 @@
 //! page is first seen.
 
 use super::{Drawn, FRAME, Inset, Picture, Rect, TITLE, box_, hex, line, rect};
-use crate::build::{Plan, PlannedPackage};
 use crate::font::{cut, width, wrap};
 use crate::footprint::{Choice, Footprint, Scope};
+use crate::packaging::{Plan, PlannedPackage};
 use crate::platform::Platform;
-use crate::problem::Problem;
+use crate::problem::{Code, Problem};
 use crate::settings::TargetName;
 use crate::wizard::{Control, Kind, Language, Page, RADIO_HEIGHT, RADIO_PITCH, Wizard};
 
@@ -143,12 +143,15 @@ impl Drawing<'_> {
         if lines.len() as i32 * (pitch - 1) > h + 1 {
             let room = (h / pitch).max(1);
             self.warnings.push(
-                Problem::warning(format!(
-                    "the words of `{key}` in {:?} need {} lines on the page {}",
-                    self.language.code,
-                    lines.len(),
-                    self.page.name
-                ))
+                Problem::warning(
+                    Code::WindowRoom,
+                    format!(
+                        "the text of `{key}` in {:?} takes {} lines on the page {}",
+                        self.language.code,
+                        lines.len(),
+                        self.page.name
+                    ),
+                )
                 .why(format!("there is room for {room}: {text:?}"))
                 .instead(format!("shorter words: [wizard.words.{}] {key} = \"…\"", self.language.code)),
             );
@@ -244,11 +247,14 @@ impl Drawing<'_> {
         let needs = width(text, SIZE, false).ceil() as i32;
         if needs > room {
             self.warnings.push(
-                Problem::warning(format!(
-                    "the words of `{key}` in {:?} are cut off on the page {}",
-                    self.language.code, self.page.name
-                ))
-                .why(format!("{text:?} has about {needs} pixels, and there is room for {room}"))
+                Problem::warning(
+                    Code::WindowRoom,
+                    format!(
+                        "the text of `{key}` in {:?} is cut off on the page {}",
+                        self.language.code, self.page.name
+                    ),
+                )
+                .why(format!("{text:?} is about {needs} pixels wide, and there is room for {room}"))
                 .instead(format!("shorter words: [wizard.words.{}] {key} = \"…\"", self.language.code)),
             );
         }
@@ -274,7 +280,7 @@ impl Drawing<'_> {
     fn scope(&mut self, control: &Control, at: Rect) {
         self.drawn.pop();
         let (x, y, w, h) = at;
-        for (n, key) in ["scope-person", "scope-machine"].into_iter().enumerate() {
+        for (n, key) in ["scope-user", "scope-machine"].into_iter().enumerate() {
             let word = self.word(key);
             let row = match (self.target, n) {
                 (TargetName::Msi, n) => (x, y + px(n as i32 * RADIO_PITCH), w, px(RADIO_HEIGHT)),
@@ -320,11 +326,15 @@ impl Drawing<'_> {
         let product = self.footprint.product.name.clone().unwrap_or_default();
         // Windows Installer shows the product as the part that all others hang on.
         let all = (self.target == TargetName::Msi).then_some((product, true)).into_iter();
-        let choices =
-            self.footprint.choices.iter().map(|Choice { title, description, chosen, .. }| match description {
-                Some(d) if self.target == TargetName::Nsis => (format!("{title}: {d}"), *chosen),
-                _ => (title.clone(), *chosen),
-            });
+        // Windows Installer knows the parts in one language only.
+        let language = if self.target == TargetName::Nsis { self.language.code.as_str() } else { "" };
+        let choices = self.footprint.choices.iter().map(|Choice { title, description, chosen, .. }| {
+            let title = title.of(language);
+            match description {
+                Some(d) if self.target == TargetName::Nsis => (format!("{title}: {}", d.of(language)), *chosen),
+                _ => (title.to_owned(), *chosen),
+            }
+        });
         let rows: Vec<(String, bool)> = all.chain(choices).collect();
         for (n, (title, chosen)) in rows.iter().enumerate() {
             let deeper = if self.target == TargetName::Msi && n > 0 { 20 } else { 0 };
@@ -349,7 +359,7 @@ impl Drawing<'_> {
         let top = match self.footprint.install.scope() {
             Scope::Machine if self.footprint.platform == Some(Platform::WindowsX86) => "C:\\Program Files (x86)",
             Scope::Machine => "C:\\Program Files",
-            Scope::Person | Scope::Asked => "C:\\Users\\me\\AppData\\Local\\Programs",
+            Scope::User | Scope::Asked => "C:\\Users\\me\\AppData\\Local\\Programs",
         };
         let end = if self.target == TargetName::Msi { "\\" } else { "" };
         format!("{top}\\{folder}{end}")

@@ -1,7 +1,7 @@
 //! One page that shows all pictures, for the people who agree to a release, with the footprint beside.
 
 use super::Made;
-use crate::build::Plan;
+use crate::packaging::Plan;
 use crate::problem::Problem;
 use quick_xml::escape::escape;
 use std::path::Path;
@@ -37,8 +37,8 @@ pub(super) fn review(plans: &[Plan], made: &[Made], warnings: &[Problem]) -> Str
     let title = escape(format!("{name} {version}")).into_owned();
     let mut out = format!(
         "<!doctype html>\n<html lang=\"en\">\n<meta charset=\"utf-8\">\n<meta name=\"viewport\" content=\"width=device-width\">\n\
-         <title>{title}: what people will see</title>\n<style>:root {{ --accent: #{r:02x}{g:02x}{b:02x}; }}{STYLE}</style>\n\
-         <header><h1>{title}</h1><p>What people will see, and what will be on their machines.</p></header>\n<main>\n"
+         <title>{title}: what users will see</title>\n<style>:root {{ --accent: #{r:02x}{g:02x}{b:02x}; }}{STYLE}</style>\n\
+         <header><h1>{title}</h1><p>What users will see, and what will be on their machines.</p></header>\n<main>\n"
     );
     let mut package = "";
     let mut language = None;
@@ -74,7 +74,7 @@ pub(super) fn review(plans: &[Plan], made: &[Made], warnings: &[Problem]) -> Str
         out += "</div>\n";
     }
     if !warnings.is_empty() {
-        out += "<h2>To look at</h2>\n<ul>\n";
+        out += "<h2>Worth a look</h2>\n<ul>\n";
         for warning in warnings {
             let rest: Vec<&str> = [&warning.why, &warning.instead].into_iter().flatten().map(String::as_str).collect();
             out += &format!("<li>{}: {}</li>\n", escape(warning.what.as_str()), escape(rest.join("; ")));

@@ -1,8 +1,8 @@
 //! The window of a disk image, with the places that stand in the image's own file.
 
 use super::{Drawn, Inset, Picture, Rect, hex, line};
-use crate::build::{Plan, PlannedPackage};
 use crate::font::{width, wrap};
+use crate::packaging::{Plan, PlannedPackage};
 use crate::targets::dmg::Shown;
 
 /// The height of a window's title there, points.

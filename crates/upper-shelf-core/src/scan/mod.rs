@@ -4,7 +4,7 @@ mod told;
 
 use crate::footprint::file_name_of;
 use crate::platform::{Platform, System};
-use crate::problem::{Failure, Kind, Problem};
+use crate::problem::{Code, Failure, Kind, Problem};
 use crate::recognise::{FileKind, recognise};
 use serde::Serialize;
 use std::collections::BTreeMap;
@@ -14,13 +14,15 @@ use std::path::{Path, PathBuf};
 pub use told::{Fact, Told};
 
 /// What was found in a folder.
-#[derive(Debug, Clone, Serialize)]
+#[derive(Debug, Clone, Serialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub struct Scan {
     /// The folder.
     pub folder: PathBuf,
-    /// Files and their plain bytes.
-    pub files: (u64, u64),
+    /// How many files there are.
+    pub files: u64,
+    /// Their bytes.
+    pub bytes: u64,
     /// How many there are of each kind of program file.
     pub kinds: BTreeMap<&'static str, u64>,
     /// Whether a bundled web browser's runtime is in it.
@@ -29,8 +31,8 @@ pub struct Scan {
     pub programs: Vec<Candidate>,
     /// The likely icon.
     pub icon: Option<String>,
-    /// The likely version and where it was found.
-    pub version: Option<(String, String)>,
+    /// The likely version.
+    pub version: Option<Found>,
     /// What the files say of the product themselves.
     pub told: Told,
     /// Platforms that have a folder of their own, by its name, in which the paths of programs begin.
@@ -39,8 +41,17 @@ pub struct Scan {
     pub name: String,
 }
 
+/// Something that was found in the files.
+#[derive(Debug, Clone, Serialize, schemars::JsonSchema)]
+pub struct Found {
+    /// What.
+    pub value: String,
+    /// Where.
+    pub place: String,
+}
+
 /// A file that may be the main program.
-#[derive(Debug, Clone, Serialize)]
+#[derive(Debug, Clone, Serialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub struct Candidate {
     /// Relative to the folder.
@@ -56,9 +67,9 @@ pub struct Candidate {
 /// # Errors
 /// The folder can't be read, or there is nothing in it.
 pub fn scan(folder: &Path) -> Result<Scan, Failure> {
-    let meta = fs::metadata(folder).map_err(|e| Failure::io("can't look through", folder, &e))?;
+    let meta = fs::metadata(folder).map_err(|e| Failure::io("can't scan", folder, e))?;
     if !meta.is_dir() {
-        let problem = Problem::error(format!("{} is not a folder", folder.display())).on(folder);
+        let problem = Problem::error(Code::MissingFile, format!("{} is not a folder", folder.display())).on(folder);
         return Err(Failure::new(Kind::Problems, problem.instead("the folder with the built files")));
     }
     let whole = fs::canonicalize(folder).unwrap_or_else(|_| folder.to_owned());
@@ -66,7 +77,7 @@ pub fn scan(folder: &Path) -> Result<Scan, Failure> {
     let mut files = Vec::new();
     let mut stack = vec![(folder.to_owned(), String::new())];
     while let Some((dir, prefix)) = stack.pop() {
-        let entries = fs::read_dir(&dir).map_err(|e| Failure::io("can't look through", &dir, &e))?;
+        let entries = fs::read_dir(&dir).map_err(|e| Failure::io("can't scan", &dir, e))?;
         for entry in entries.flatten() {
             let Some(name) = entry.file_name().to_str().map(|n| format!("{prefix}{n}")) else { continue };
             match entry.metadata() {
@@ -78,18 +89,19 @@ pub fn scan(folder: &Path) -> Result<Scan, Failure> {
     }
     files.sort_by(|a, b| a.0.cmp(&b.0));
     if files.is_empty() {
-        let problem = Problem::error(format!("there is no file in {}", folder.display())).on(folder);
+        let problem = Problem::error(Code::NoFiles, format!("there is no file in {}", folder.display())).on(folder);
         return Err(Failure::new(Kind::Problems, problem.instead("build the program first")));
     }
     let (base, in_name) = split_version(&folder_name);
     let mut scan = Scan {
         folder: folder.to_owned(),
-        files: (files.len() as u64, files.iter().map(|f| f.2.len()).sum()),
+        files: files.len() as u64,
+        bytes: files.iter().map(|f| f.2.len()).sum(),
         kinds: BTreeMap::new(),
         web_runtime: false,
         programs: Vec::new(),
         icon: None,
-        version: in_name.map(|v| (v, "the folder's name".to_owned())),
+        version: in_name.map(|value| Found { value, place: "the folder's name".to_owned() }),
         told: Told::default(),
         platforms: platform_folders(folder, &files),
         name: String::new(),
@@ -125,7 +137,7 @@ pub fn scan(folder: &Path) -> Result<Scan, Failure> {
     let windows = windows.and_then(|c| named.iter().find(|(name, _)| *name == c.path).copied());
     scan.told = told::read(&named, windows);
     if let Some((version, place)) = scan.told.get(Fact::Version) {
-        scan.version.get_or_insert((version.to_owned(), place.to_owned()));
+        scan.version.get_or_insert(Found { value: version.to_owned(), place: place.to_owned() });
     }
     scan.icon = pictures.into_iter().max_by(|a, b| a.0.cmp(&b.0).then(b.1.cmp(&a.1))).map(|(_, name)| name);
     let generic = [
@@ -270,7 +282,7 @@ impl Scan {
     /// the manifest that are not the program's.
     pub fn manifest(&self, from: &str, ignore: &[&str]) -> String {
         let mut out = String::from(
-            "# What Upper Shelf makes packages from. `upper-shelf plan` shows what that will be.\n\n[product]\n",
+            "# Upper Shelf makes packages from this manifest. `upper-shelf plan` shows what they will contain.\n\n[product]\n",
         );
         self.product(from, &mut out);
         let from = match (self.platforms.is_empty(), from) {
@@ -278,11 +290,10 @@ impl Scan {
             (false, ".") => "{platform}".to_owned(),
             (false, from) => format!("{from}/{{platform}}"),
         };
-        let _ =
-            writeln!(out, "\n[[layer]]\nfrom = {}   # followed: what a later build adds comes along", quoted(&from));
+        let _ = writeln!(out, "\n[[layer]]\nfrom = {}   # files that later builds add are included", quoted(&from));
         if !ignore.is_empty() {
             let list = ignore.iter().map(|i| quoted(i)).collect::<Vec<_>>().join(", ");
-            let _ = writeln!(out, "drop = [{list}]   # what is not the program's");
+            let _ = writeln!(out, "drop = [{list}]   # not part of the program");
         }
         let programs = self.by_platform();
         self.program(&programs, &mut out);
@@ -302,8 +313,8 @@ impl Scan {
         let slug = slug.trim_matches('-');
         let slug = if slug.is_empty() { "program" } else { slug };
         let (version, found) = match &self.version {
-            Some((version, place)) => (version.clone(), format!("found in {place}")),
-            None => ("1.0.0".to_owned(), "nothing says it: put the right one here".to_owned()),
+            Some(Found { value, place }) => (value.clone(), format!("found in {place}")),
+            None => ("1.0.0".to_owned(), "not found anywhere: set the right one".to_owned()),
         };
         let mut line = |key: &str, value: &str, place: &str| {
             let _ = writeln!(out, "{key} = {}   # {place}", quoted(value));
@@ -325,7 +336,8 @@ impl Scan {
                 let _ = writeln!(out, "publisher = {}   # found in {place}", quoted(publisher));
             }
             None => {
-                let _ = writeln!(out, "publisher = {}   # who people see as its maker", quoted("Unknown publisher"));
+                let _ =
+                    writeln!(out, "publisher = {}   # the maker's name, as users see it", quoted("Unknown publisher"));
             }
         }
         for (key, fact) in [("summary", Fact::Summary), ("homepage", Fact::Homepage), ("license", Fact::License)] {
@@ -401,7 +413,7 @@ impl Scan {
             .map(|c| c.path.as_str())
             .collect();
         if !others.is_empty() {
-            let _ = writeln!(out, "# It could also be: {}", others.join(", "));
+            let _ = writeln!(out, "# Other candidates: {}", others.join(", "));
         }
         out.push_str("\n[[shortcut]]\nprogram = \"app\"\nplaces = [\"menu\"]\n");
     }
@@ -409,7 +421,7 @@ impl Scan {
     /// The formats that people on these systems expect, of those that can hold the version.
     fn formats(&self, by_platform: &[(Platform, &Candidate)]) -> Vec<&'static str> {
         let has = |system: System| by_platform.iter().any(|(p, _)| p.system() == system);
-        let version = self.version.as_ref().map_or("1.0.0", |(v, _)| v);
+        let version = self.version.as_ref().map_or("1.0.0", |found| &found.value);
         let mut formats = Vec::new();
         if has(System::Windows) {
             formats.extend(crate::targets::msi::is_version(version).then_some("\"msi\""));

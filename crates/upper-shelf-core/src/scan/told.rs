@@ -1,6 +1,7 @@
 //! What the files of a folder say of the product themselves: desktop entries, metadata for software centres, property lists
 //! of bundles, `package.json`, version resources of programs. What lies higher up in the folder counts more.
 
+use super::Found;
 use quick_xml::events::Event;
 use quick_xml::reader::Reader;
 use serde::Serialize;
@@ -15,7 +16,7 @@ const MOST: u64 = 1 << 20;
 const PROGRAM: u64 = 256 << 20;
 
 /// What a file can say.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Fact {
     /// Reverse DNS.
@@ -37,14 +38,14 @@ pub enum Fact {
 }
 
 /// Facts with the file that says them.
-#[derive(Debug, Clone, Default, Serialize)]
+#[derive(Debug, Clone, Default, Serialize, schemars::JsonSchema)]
 #[serde(transparent)]
-pub struct Told(BTreeMap<Fact, (String, String)>);
+pub struct Told(BTreeMap<Fact, Found>);
 
 impl Told {
     /// What is said, and where.
     pub fn get(&self, fact: Fact) -> Option<(&str, &str)> {
-        self.0.get(&fact).map(|(text, place)| (text.as_str(), place.as_str()))
+        self.0.get(&fact).map(|found| (found.value.as_str(), found.place.as_str()))
     }
 
     fn say(&mut self, fact: Fact, text: Option<&str>, place: &str) {
@@ -55,7 +56,7 @@ impl Told {
             _ => !text.contains(['\n', '\0']),
         };
         if fits {
-            self.0.entry(fact).or_insert_with(|| (text.to_owned(), place.to_owned()));
+            self.0.entry(fact).or_insert_with(|| Found { value: text.to_owned(), place: place.to_owned() });
         }
     }
 }
@@ -158,6 +159,7 @@ fn metainfo(told: &mut Told, name: &str, path: &Path) {
                 inside.clear();
             }
             Event::Text(more) => inside.push_str(&more.decode().unwrap_or_default()),
+            Event::GeneralRef(reference) => inside.push_str(&crate::xml::referred(&reference)),
             Event::End(_) => {
                 let path: Vec<&str> = open.iter().map(String::as_str).collect();
                 let fact = match path[..] {

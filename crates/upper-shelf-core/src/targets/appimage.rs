@@ -6,11 +6,12 @@
 use super::launcher::{self, Script, Stands};
 use super::linux_desktop::Desktop;
 use super::{Depth, Format, Job, Loss, Target, Visit, damaged, linux_desktop, not_executable, unsupported, unwritten};
+use crate::budget::{Budget, Package};
 use crate::content::ContentHash;
 use crate::footprint::{Footprint, Foreign, IconImage, Identity, Node, Place, RelPath};
 use crate::payload::feed::{Part, Stream};
 use crate::platform::Platform;
-use crate::problem::{Failure, Problem};
+use crate::problem::{Code, Failure, Problem};
 use crate::settings::{Appimage, Compression, Settings, TargetName};
 use squashfs::codec::Codec;
 use squashfs::read::{Image, Inode, Kind as InodeKind, Limits};
@@ -18,7 +19,6 @@ use squashfs::write::{Fragments, Meta, Options, Special, Writer};
 use std::collections::{BTreeMap, HashMap};
 use std::fs::File;
 use std::io::{self, Read, Seek, SeekFrom, Write};
-use std::path::Path;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
 /// The heads, built by `heads/rebuild-all`.
@@ -35,34 +35,31 @@ impl Format for AppImage {
         TargetName::Appimage.name()
     }
 
-    fn read(&self, package: &Path, depth: Depth) -> Result<Option<Footprint>, Failure> {
+    fn read(&self, package: &Package, depth: Depth) -> Result<Option<Footprint>, Failure> {
         let Some(opened) = open(package)? else { return Ok(None) };
         if depth == Depth::Contents {
-            let io = |e: io::Error| Failure::io("can't read", package, &e);
+            let io = |e: io::Error| Failure::io("can't read", package, e);
             check_hash(&opened.image, opened.offset).map_err(io)?.map_err(|why| damaged(package, why))?;
         }
-        let footprint = opened.tree().and_then(|tree| read_image(&opened, &tree, depth));
-        footprint.map(Some).map_err(|e| damaged(package, e.to_string()))
+        let footprint =
+            opened.tree(&package.budget).and_then(|tree| read_image(&opened, &tree, depth, &package.budget));
+        footprint.map(Some).map_err(|e| damaged(package, e))
     }
 
-    fn files(&self, package: &Path, visit: Visit) -> Result<(), Failure> {
+    fn files(&self, package: &Package, visit: Visit) -> Result<(), Failure> {
         let Some(opened) = open(package)? else { return Ok(()) };
-        files(&opened, visit).map_err(|e| damaged(package, e.to_string()))
+        files(&opened, &package.budget, visit).map_err(|e| damaged(package, e))
     }
 
-    fn faults(&self, package: &Path) -> Result<Vec<String>, Failure> {
+    fn findings(&self, package: &Package) -> Result<Vec<String>, Failure> {
         let Some(opened) = open(package)? else { return Ok(Vec::new()) };
-        let tree = opened.tree().map_err(|e| damaged(package, e.to_string()))?;
+        let tree = opened.tree(&package.budget).map_err(|e| damaged(package, e))?;
         let Some(stated) = tree.head else { return Ok(Vec::new()) };
         let mut head = Vec::new();
         let read = File::open(package).and_then(|f| f.take(opened.offset).read_to_end(&mut head));
-        read.map_err(|e| Failure::io("can't read", package, &e))?;
+        read.map_err(|e| Failure::io("can't read", package, e))?;
         let same = head_hash(&head).is_some_and(|h| h == stated);
-        Ok(if same {
-            Vec::new()
-        } else {
-            vec!["the program in front of its image was changed after it was built".into()]
-        })
+        Ok(if same { Vec::new() } else { vec!["the program before its image was changed after it was built".into()] })
     }
 }
 
@@ -71,7 +68,7 @@ impl Target for AppImage {
         TargetName::Appimage
     }
 
-    fn ending(&self, _: &Settings) -> &'static str {
+    fn extension(&self, _: &Settings) -> &'static str {
         ".AppImage"
     }
 
@@ -89,6 +86,8 @@ impl Target for AppImage {
             link_schemes,
             environment,
             icons,
+            commands,
+            shell_files,
             // Lost, below.
             registry: _,
             services: _,
@@ -111,11 +110,17 @@ impl Target for AppImage {
         let shortcuts = shortcuts.filter_map(|shortcut| match shortcut.place {
             Place::Menu => Some(shortcut.clone()),
             Place::Desktop | Place::Startup => {
-                let why = "an AppImage is not installed: nothing is put on the desktop or started by itself";
+                let why = "an AppImage isn't installed, so nothing is put on the desktop or started automatically";
                 lose(format!("the shortcut “{}” ({}) is left out", shortcut.name, shortcut.place.name()), why);
                 None
             }
         });
+        super::lose(
+            &mut losses,
+            commands,
+            "an AppImage isn't installed; users can link to it from a folder on their PATH",
+        );
+        super::lose(&mut losses, shell_files, "an AppImage isn't installed; the file itself is included");
         losses.extend(super::not_on_linux(footprint));
         let carried = Footprint {
             product,
@@ -136,17 +141,19 @@ impl Target for AppImage {
         let mut problems = Vec::new();
         match job.footprint.main_program().and_then(|key| job.footprint.program(key)) {
             None => problems.push(
-                Problem::error("an AppImage needs a program to start")
+                Problem::error(Code::NeedsProgram, "an AppImage needs a program to start")
                     .instead("[[program]]\nkey = \"app\"\nfile = \"the program's file in the payload\""),
             ),
             Some(_) => problems.extend(not_executable(job.footprint)),
         }
         if let Err(why) = options(&job.settings.appimage, 0, 1) {
-            problems.push(Problem::error(format!("[target.appimage] {why}")).about_setting("target.appimage"));
+            problems.push(
+                Problem::error(Code::InvalidValue, format!("[target.appimage] {why}")).about_setting("target.appimage"),
+            );
         }
         let information = job.settings.appimage.update_information.as_deref().unwrap_or_default();
         if information.len() >= 1024 {
-            let problem = Problem::error("the update information has more than 1023 bytes");
+            let problem = Problem::error(Code::FormatLimit, "the update information has more than 1023 bytes");
             problems.push(problem.about_setting("target.appimage.update-information"));
         }
         problems
@@ -154,14 +161,14 @@ impl Target for AppImage {
 
     fn write(&self, job: &Job, stream: Stream, mut out: File) -> Result<(), Failure> {
         let head = head_for(job.footprint.platform);
-        out.write_all(head).map_err(|e| unwritten(&e))?;
+        out.write_all(head).map_err(unwritten)?;
         let options = options(&job.settings.appimage, job.time, job.threads)
-            .map_err(|why| Failure::new(crate::Kind::Problems, Problem::error(why)))?;
+            .map_err(|why| Failure::new(crate::Kind::Problems, Problem::error(Code::FormatLimit, why)))?;
         let bytes = write_image(job, stream, &mut out, options).map_err(|e| match e {
-            squashfs::Error::Io(e) => unwritten(&e),
-            other => unwritten(&io::Error::other(other.to_string())),
+            squashfs::Error::Io(e) => unwritten(e),
+            other => unwritten(io::Error::other(other)),
         })?;
-        finish_head(head, job, &mut out, bytes).map_err(|e| unwritten(&e))
+        finish_head(head, job, &mut out, bytes).map_err(unwritten)
     }
 }
 
@@ -199,8 +206,8 @@ struct Opened {
 }
 
 /// `None` for what is no AppImage.
-fn open(package: &Path) -> Result<Option<Opened>, Failure> {
-    let io = |e: io::Error| Failure::io("can't read", package, &e);
+fn open(package: &Package) -> Result<Option<Opened>, Failure> {
+    let io = |e: io::Error| Failure::io("can't read", package, e);
     let mut file = File::open(package).map_err(io)?;
     let mut head = [0; 64];
     if file.read_exact(&mut head).is_err() || head[..4] != *b"\x7fELF" || head[8..11] != *MARK {
@@ -212,9 +219,14 @@ fn open(package: &Path) -> Result<Option<Opened>, Failure> {
         183 => Some(Platform::LinuxArm64),
         _ => None,
     };
-    let image = Image::open(file, offset, Limits::default()).map_err(|e| match e {
+    let limits = Limits {
+        max_entries: package.budget.most_names(),
+        max_depth: package.budget.most_depth(),
+        ..Limits::default()
+    };
+    let image = Image::open(file, offset, limits).map_err(|e| match e {
         squashfs::Error::Unsupported(why) => unsupported(package, format!("its image is {why}")),
-        e => damaged(package, e.to_string()),
+        e => damaged(package, e),
     })?;
     Ok(Some(Opened { image, offset, platform }))
 }
@@ -373,7 +385,7 @@ fn check_hash(image: &Image<File>, offset: u64) -> io::Result<Result<(), String>
     Ok(if seen == stored {
         Ok(())
     } else {
-        Err("its content is not what was packed: the hash in its head differs".into())
+        Err("its content was changed after it was packed: the hash in its head differs".into())
     })
 }
 
@@ -392,9 +404,12 @@ struct Tree {
 }
 
 impl Opened {
-    fn tree(&self) -> squashfs::Result<Tree> {
+    fn tree(&self, budget: &Budget) -> squashfs::Result<Tree> {
         let mut nodes = Vec::new();
         self.image.walk(|v| {
+            // A file of several names comes with its list of blocks for each.
+            let blocks = if let InodeKind::File(file) = &v.inode.kind { file.size / 4096 / 32 } else { 0 };
+            budget.metadata(v.path.len() as u64 + blocks).map_err(io::Error::from)?;
             nodes.push(Entry { path: String::from_utf8_lossy(&v.path).into_owned(), inode: v.inode });
             Ok::<_, squashfs::Error>(())
         })?;
@@ -421,20 +436,20 @@ impl Tree {
     }
 }
 
-fn files(opened: &Opened, visit: Visit) -> squashfs::Result<()> {
-    let tree = opened.tree()?;
+fn files(opened: &Opened, budget: &Budget, visit: Visit) -> squashfs::Result<()> {
+    let tree = opened.tree(budget)?;
     // Twins are one inode; each path that the footprint lists as a file comes once.
     let mut seen = std::collections::HashSet::new();
     for (path, node) in tree.own() {
         let first = node.inode.nlink < 2 || seen.insert(node.inode.number);
         if matches!(node.inode.kind, InodeKind::File(_)) && first {
-            visit(&path, &mut opened.image.reader(&node.inode)?)?;
+            visit(&path, &mut budget.meter(opened.image.reader(&node.inode)?))?;
         }
     }
     Ok(())
 }
 
-fn read_image(opened: &Opened, tree: &Tree, depth: Depth) -> squashfs::Result<Footprint> {
+fn read_image(opened: &Opened, tree: &Tree, depth: Depth, budget: &Budget) -> squashfs::Result<Footprint> {
     let Opened { image, platform, .. } = opened;
     let nodes = &tree.nodes;
     let mut desktop = linux_desktop::Files::new();
@@ -447,6 +462,7 @@ fn read_image(opened: &Opened, tree: &Tree, depth: Depth) -> squashfs::Result<Fo
             // In a listing an icon is known by its name; its bytes are not needed.
             (Some(form), Depth::Listing) => icons.push(IconImage { form, content: None }),
             _ if is_desktop_file(path) && file.size < 4 << 20 => {
+                budget.metadata(file.size).map_err(io::Error::from)?;
                 desktop.insert(path.to_owned(), image.read_to_vec(&node.inode)?);
             }
             _ => {}
@@ -460,7 +476,13 @@ fn read_image(opened: &Opened, tree: &Tree, depth: Depth) -> squashfs::Result<Fo
     let own = tree.own();
     let hashes = match depth {
         Depth::Listing => HashMap::new(),
-        Depth::Contents => hash_files(image, own.iter().map(|(_, n)| *n))?,
+        Depth::Contents => {
+            let sizes = own
+                .iter()
+                .filter_map(|(_, n)| if let InodeKind::File(f) = &n.inode.kind { Some(f.size) } else { None });
+            sizes.into_iter().try_for_each(|size| budget.plain(size)).map_err(io::Error::from)?;
+            hash_files(image, own.iter().map(|(_, n)| *n))?
+        }
     };
     let mut first_names: HashMap<u32, RelPath> = HashMap::new();
     let (mut found, mut left_out) = (Vec::new(), Vec::new());
@@ -525,7 +547,7 @@ fn foreign_identity(image: &Image<File>, nodes: &[Entry], product: &mut Identity
     };
     fill(&mut product.id, path.strip_suffix(".desktop").map(str::to_owned));
     fill(&mut product.name, value("Name"));
-    fill(&mut product.summary, value("Comment"));
+    product.summary = product.summary.take().or_else(|| value("Comment").map(Into::into));
     fill(&mut product.version, value("X-AppImage-Version"));
     Ok(())
 }

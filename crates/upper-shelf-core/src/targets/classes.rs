@@ -1,9 +1,9 @@
 //! Where Windows knows file types and link schemes: keys that every package for it writes.
 
 use crate::footprint::{Footprint, RegistryEntry, RegistryValue};
-use crate::problem::Problem;
+use crate::problem::{Code, Problem};
 
-/// The key of what programs open, below the machine's or a person's own.
+/// The key of what programs open, below the machine's or a user's own.
 pub const CLASSES: &str = r"Software\Classes\";
 
 /// The name by which Windows knows a file type: after the product and the first ending.
@@ -54,17 +54,22 @@ pub fn conflicts(footprint: &Footprint) -> Vec<Problem> {
     for entry in &footprint.registry {
         let RegistryEntry { root: _, view: _, key, name, value } = entry;
         if let Some((_, table)) = keys.iter().find(|(k, _)| inside(key, k)) {
-            let problem = Problem::error(format!("the registry key {key} belongs to a [[{table}]]")).about(entry);
-            problems.push(problem.why("both would write there").instead(format!("leave it to [[{table}]]")));
+            let problem = Problem::error(Code::Reserved, format!("the registry key {key} belongs to a [[{table}]]"))
+                .about_key(entry, "key");
+            problems.push(problem.why("both would write to it").instead(format!("leave it to [[{table}]]")));
         } else if key.eq_ignore_ascii_case(&own_key(id))
             && let Some(name) = name.as_deref().filter(|n| OWN.iter().any(|o| n.starts_with(o)))
         {
             let problem =
-                Problem::error(format!("the registry value {name} of {key} is the installer's own")).about(entry);
-            problems.push(problem.why("it remembers there what was chosen").instead("another name, or a key below"));
+                Problem::error(Code::Reserved, format!("the registry value {name} of {key} is used by the installer"))
+                    .about(entry);
+            problems.push(problem.why("the installer remembers choices there").instead("another name, or a key below"));
         } else if name.is_none() && matches!(value, RegistryValue::Text(text) if classes.contains(text)) {
-            let problem = Problem::error(format!("the registry key {key} makes a file type of the product out of it"));
-            problems.push(problem.about(entry).instead("add the ending to `extensions` of its [[file-type]]"));
+            let problem = Problem::error(
+                Code::Reserved,
+                format!("the registry key {key} would turn it into a file type of the product"),
+            );
+            problems.push(problem.about(entry).instead("add the extension to `extensions` of its [[file-type]]"));
         }
     }
     problems

@@ -13,22 +13,27 @@ mod order;
 pub mod plain;
 mod read_only;
 
+use crate::budget::Package;
 use crate::content::ContentHash;
-use crate::footprint::{Footprint, Item, List, Node, Program, RegistryRoot, RelPath, Scope, Trace};
+use crate::footprint::{
+    Choice, FileType, Footprint, Item, List, Node, Program, RegistryRoot, RelPath, Scope, Shortcut, Text, Trace,
+};
 use crate::icons::Icon;
 use crate::payload::PayloadFile;
 use crate::payload::feed::Stream;
 use crate::platform::System;
-use crate::problem::{Failure, Kind, Problem};
+use crate::problem::{Code, Failure, Kind, Problem};
 use crate::settings::{DiskImage, Settings, TargetName};
 use serde::Serialize;
+use std::borrow::Cow;
+use std::collections::BTreeSet;
 use std::collections::HashMap;
 use std::fs::File;
 use std::io::{self, Read};
 use std::path::Path;
 
 /// Something of the footprint that a format can't hold.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, schemars::JsonSchema)]
 pub struct Loss {
     /// What is lost.
     pub what: String,
@@ -58,7 +63,7 @@ pub struct Job<'j> {
     /// Threads that pack.
     pub threads: usize,
     /// Makes a file that belongs beside the package; it gets its name together with the package.
-    pub beside: &'j (dyn Fn(&str) -> Result<File, Failure> + Sync),
+    pub sidecar: &'j (dyn Fn(&str) -> Result<File, Failure> + Sync),
 }
 
 /// How far a package is read.
@@ -92,20 +97,20 @@ pub trait Format: Sync {
     ///
     /// # Errors
     /// [`Kind::Package`] when it is damaged; [`Kind::Machine`] when it can't be read.
-    fn read(&self, package: &Path, depth: Depth) -> Result<Option<Footprint>, Failure>;
+    fn read(&self, package: &Package, depth: Depth) -> Result<Option<Footprint>, Failure>;
 
     /// Hands the bytes of each file that [`read`](Self::read) lists to `visit`, in the package's own order.
     ///
     /// # Errors
     /// As [`read`](Self::read); the visitor's errors come out as damage.
-    fn files(&self, package: &Path, visit: Visit) -> Result<(), Failure>;
+    fn files(&self, package: &Package, visit: Visit) -> Result<(), Failure>;
 
     /// What is wrong with a package of this format though it can be read: rules that systems insist on and readers let
     /// pass. A package that is built here has none.
     ///
     /// # Errors
     /// As [`read`](Self::read).
-    fn faults(&self, _package: &Path) -> Result<Vec<String>, Failure> {
+    fn findings(&self, _package: &Package) -> Result<Vec<String>, Failure> {
         Ok(Vec::new())
     }
 }
@@ -116,7 +121,7 @@ pub trait Target: Format {
     fn target(&self) -> TargetName;
 
     /// The end of its files' names, with the dot.
-    fn ending(&self, settings: &Settings) -> &'static str;
+    fn extension(&self, settings: &Settings) -> &'static str;
 
     /// What of a footprint it carries, and what not.
     fn carry(&self, footprint: &Footprint) -> (Footprint, Vec<Loss>);
@@ -159,23 +164,24 @@ pub fn target(name: TargetName) -> &'static dyn Target {
     *TARGETS.iter().find(|t| t.target() == name).expect("every name has its target")
 }
 
-/// Reads a package of any known format; gives its format too.
+/// Reads a package of any known format, which may take so many times the usual limits; gives its format too.
 ///
 /// # Errors
 /// [`Kind::Package`] when it is of no known format or damaged.
-pub fn read(package: &Path, depth: Depth) -> Result<(&'static dyn Format, Footprint), Failure> {
+pub fn read(package: &Path, depth: Depth, limit: u64) -> Result<(&'static dyn Format, Footprint), Failure> {
     // A pipe would be waited on for ever.
     if let Err(e) = crate::input::is_file(package) {
-        let mut failure = Failure::io("can't read", package, &e);
-        failure.kind = if e.kind() == io::ErrorKind::InvalidInput { Kind::Package } else { Kind::Machine };
-        return Err(failure);
+        let kind = if e.kind() == io::ErrorKind::InvalidInput { Kind::Package } else { Kind::Machine };
+        return Err(Failure { kind, ..Failure::io("can't read", package, e) });
     }
     for format in TARGETS.iter().map(|t| *t as &dyn Format).chain(READ_ONLY) {
-        if let Some(footprint) = format.read(package, depth)? {
+        // Each format that looks at it begins anew.
+        if let Some(footprint) = format.read(&Package::new(package, limit), depth)? {
             return Ok((format, footprint));
         }
     }
-    let problem = Problem::error(format!("{} is no package that is known here", package.display())).on(package);
+    let problem = Problem::error(Code::NotAPackage, format!("{} isn't a package of a known format", package.display()))
+        .on(package);
     Err(Failure::new(
         Kind::Package,
         problem.instead(
@@ -214,17 +220,49 @@ fn not_on_linux(footprint: &Footprint) -> Vec<Loss> {
         file_types: _,
         link_schemes: _,
         environment: _,
+        commands: _,
+        shell_files: _,
         icons: _,
         foreign: _,
     } = footprint;
     let mut losses = Vec::new();
     lose(&mut losses, registry, "Linux has no registry");
-    lose(&mut losses, services, "services of Linux are set up by an administrator");
+    lose(&mut losses, services, "on Linux, services are set up by an administrator");
     lose(&mut losses, fonts, "it stays a file of the product; other programs don't see it");
     lose(&mut losses, choices, "all files are there: nothing is chosen");
     lose(&mut losses, &install.rules(), "it is a rule for installing on Windows");
     lose(&mut losses, &bundle.rules(), "it is a rule for application bundles of macOS");
     losses
+}
+
+/// The same with texts in one language, for a format that has no place for more; choices may keep theirs.
+fn in_one_language<'f>(footprint: &'f Footprint, why: &str, keeps_choices: bool) -> (Cow<'f, Footprint>, Vec<Loss>) {
+    let kept = if keeps_choices { &[] } else { &footprint.choices[..] };
+    let mut texts: Vec<&Text> = footprint.product.summary.iter().collect();
+    texts.extend(footprint.shortcuts.iter().flat_map(|s| [&s.name].into_iter().chain(&s.description)));
+    texts.extend(footprint.file_types.iter().map(|t| &t.name));
+    texts.extend(kept.iter().flat_map(|c| [&c.title].into_iter().chain(&c.description)));
+    let languages: BTreeSet<&str> = texts.iter().flat_map(|t| t.others().keys()).map(String::as_str).collect();
+    if languages.is_empty() {
+        return (Cow::Borrowed(footprint), Vec::new());
+    }
+    let all: Vec<&str> = languages.into_iter().collect();
+    let loss = Loss { what: format!("texts in {} are left out", all.join(", ")), why: why.into() };
+    let plain = |text: &Text| Text::from(text.as_str());
+    let mut one = footprint.clone();
+    one.product.summary = footprint.product.summary.as_ref().map(plain);
+    one.shortcuts = footprint.shortcuts.filter_map(|shortcut| {
+        let description = shortcut.description.as_ref().map(plain);
+        Some(Shortcut { name: plain(&shortcut.name), description, ..shortcut.clone() })
+    });
+    one.file_types = footprint.file_types.filter_map(|kind| Some(FileType { name: plain(&kind.name), ..kind.clone() }));
+    if !keeps_choices {
+        one.choices = footprint.choices.filter_map(|choice| {
+            let description = choice.description.as_ref().map(plain);
+            Some(Choice { title: plain(&choice.title), description, ..choice.clone() })
+        });
+    }
+    (Cow::Owned(one), vec![loss])
 }
 
 /// A tree for a format that has no hard links: each further name becomes a file of its own, and `said` hears of it.
@@ -244,15 +282,16 @@ fn without_hard_links(tree: &List<Node>, mut said: impl FnMut(&RelPath, &RelPath
     })
 }
 
-/// What of a product for one person only an administrator could install on Windows.
+/// What of a product for one user only an administrator could install on Windows.
 fn not_for_one_person(footprint: &Footprint) -> Vec<Problem> {
     // Where people may choose, one of them may choose to have it alone.
     if footprint.install.scope() == Scope::Machine {
         return Vec::new();
     }
     let needed = |needs: &str, trace: Trace| {
-        let problem = Problem::error(format!("{needs} can't be installed for one person: {trace}"));
-        problem.why("that takes an administrator").instead("[install] scope = \"machine\"")
+        let problem =
+            Problem::error(Code::NeedsAdministrator, format!("{needs} can't be installed for one user: {trace}"));
+        problem.why("only an administrator can install it").instead("[install] scope = \"machine\"")
     };
     let of_machine = footprint.registry.iter().filter(|e| e.root == RegistryRoot::Machine);
     let entries = of_machine.map(|e| needed("a registry value of the machine", e.clone().into()).about(e));
@@ -260,27 +299,37 @@ fn not_for_one_person(footprint: &Footprint) -> Vec<Problem> {
 }
 
 /// A failure about a damaged package.
-pub(crate) fn damaged(package: &Path, why: impl Into<String>) -> Failure {
-    Failure::new(Kind::Package, Problem::error(format!("{} is damaged", package.display())).on(package).why(why))
+pub(crate) fn damaged(package: &Path, why: impl Into<Box<dyn std::error::Error + Send + Sync>>) -> Failure {
+    let why = why.into();
+    let problem = Problem::error(Code::DamagedPackage, format!("{} is damaged", package.display())).on(package);
+    Failure::new(Kind::Package, problem.why(why.to_string())).caused_by(why)
 }
 
 /// A failure about a package that may be whole, but is made in a way that is not known here.
 pub(crate) fn unsupported(package: &Path, why: impl Into<String>) -> Failure {
-    let problem = Problem::error(format!("{} is packed in a way that is not supported", package.display()));
+    let problem = Problem::error(
+        Code::UnsupportedPackage,
+        format!("{} is packed in a way that isn't supported", package.display()),
+    );
     Failure::new(Kind::Package, problem.on(package).why(why))
 }
 
 /// A failure about a package that can't be written.
-pub(crate) fn unwritten(e: &std::io::Error) -> Failure {
+pub(crate) fn unwritten(e: std::io::Error) -> Failure {
     use std::io::ErrorKind as K;
-    let (why, instead) = match e.kind() {
-        K::StorageFull => {
-            ("there is no space left on the disk".to_owned(), "free some space, or choose another output folder")
+    let (code, why, instead) = match e.kind() {
+        K::StorageFull => (
+            Code::DiskFull,
+            "there is no space left on the disk".to_owned(),
+            "free some space, or choose another output folder",
+        ),
+        K::FileTooLarge | K::QuotaExceeded => {
+            (Code::DiskFull, e.to_string(), "raise the limit, or choose another output folder")
         }
-        K::FileTooLarge | K::QuotaExceeded => (e.to_string(), "raise the limit, or choose another output folder"),
-        _ => (e.to_string(), "look at the output folder and its disk"),
+        _ => (Code::InputOutput, e.to_string(), "check the output folder and its disk"),
     };
-    Failure::new(Kind::Machine, Problem::error("the package can't be written").why(why).instead(instead))
+    let problem = Problem::error(code, "the package can't be written").why(why).instead(instead);
+    Failure::new(Kind::Machine, problem).caused_by(e)
 }
 
 /// Whether a file may be started; `None` if it is not there.
@@ -297,8 +346,11 @@ pub(crate) fn not_executable(footprint: &Footprint) -> Vec<Problem> {
     let off = footprint.programs.iter().filter(|p| executable(footprint, &p.file) == Some(false));
     off.map(|program| {
         let Program { key, file, .. } = program;
-        let problem = Problem::error(format!("the program {key:?} can't be started: {file} is not executable"));
-        let problem = problem.about(program).why("its mode has no executable bit");
+        let problem = Problem::error(
+            Code::NotExecutable,
+            format!("the program {key:?} can't be started: {file} isn't executable"),
+        );
+        let problem = problem.about_key(program, "file").why("its mode lacks the executable bit");
         problem.instead(format!("chmod +x the file {file} where it is built"))
     })
     .collect()

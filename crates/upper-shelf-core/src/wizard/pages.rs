@@ -47,7 +47,7 @@ pub enum Kind {
     Parts,
     /// The licence's text.
     License,
-    /// For one person or for everyone.
+    /// For one user or for everyone.
     Scope,
     /// How far it is.
     Progress,

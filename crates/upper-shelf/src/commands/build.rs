@@ -1,35 +1,35 @@
 //! `build`
 
 use super::ProjectArgs;
-use crate::exit::Code;
+use crate::exit::Exit;
 use crate::output::Output;
 use crate::progress::Bar;
 use std::path::PathBuf;
 use upper_shelf_core::Failure;
-use upper_shelf_core::build::{self, Built};
 use upper_shelf_core::footprint::text_bytes;
+use upper_shelf_core::packaging::{self, Built};
 
 /// Build the packages
 #[derive(Debug, clap::Args)]
 pub struct Args {
     #[command(flatten)]
     project: ProjectArgs,
-    /// Put the packages here; default: `packages` beside the manifest
+    /// Put the packages here; default: `packages`, next to the manifest
     #[arg(short, long, value_name = "FOLDER")]
     output: Option<PathBuf>,
-    /// Threads that pack; they change the speed, never the bytes
+    /// Number of threads for packing; it changes the speed, never the bytes
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=256))]
     threads: Option<u16>,
 }
 
-pub fn run(args: Args, out: &mut Output) -> Result<Code, Failure> {
+pub fn run(args: Args, out: &mut Output) -> Result<Exit, Failure> {
     let built = build_packages(&args.project, args.output, args.threads, out)?;
     if out.json {
         out.result(&built);
-        return Ok(Code::Done);
+        return Ok(Exit::Done);
     }
-    built.iter().for_each(|b| report(b, out));
-    Ok(Code::Done)
+    report(&built, out);
+    Ok(Exit::Done)
 }
 
 /// Plans and builds; says the warnings.
@@ -44,40 +44,69 @@ pub fn build_packages(
     let named = project.manifest.targets.output.clone().unwrap_or_else(|| "packages".into());
     let output = output.unwrap_or_else(|| project.folder.join(named));
     let threads = threads.map_or_else(|| std::thread::available_parallelism().map_or(1, |n| n.get()), usize::from);
-    build::build(&project, plans, &output, threads, &Bar::new(out))
+    packaging::build(&project, plans, &output, threads, &Bar::new(out))
 }
 
-/// What a person wants to know of a finished package.
-pub fn report(built: &Built, out: &Output) {
-    out.good(&super::shown(&built.file));
-    let share = built.bytes as f64 * 100.0 / built.plain_bytes.max(1) as f64;
-    out.line(format!(
-        "    {} from {} ({share:.0} %), packed in {:.1} s, read back in {:.1} s",
-        text_bytes(built.bytes),
-        text_bytes(built.plain_bytes),
-        built.seconds,
-        built.verify_seconds
-    ));
-    out.line(format!("    blake3 {}", built.content));
-    for file in &built.beside {
-        out.line(format!("    belongs beside it: {}", super::shown(file)));
+/// What a user wants to know of finished packages: one table of them, then once for each platform what they share.
+pub fn report(built: &[Built], out: &Output) {
+    let names: Vec<String> = built.iter().map(|b| super::shown(&b.file)).collect();
+    let width = names.iter().map(|n| n.chars().count()).max().unwrap_or(0);
+    for (package, name) in built.iter().zip(&names) {
+        let share = package.bytes as f64 * 100.0 / package.plain_bytes.max(1) as f64;
+        let (size, plain) = (text_bytes(package.bytes), text_bytes(package.plain_bytes));
+        let seconds = package.seconds + package.verify_seconds;
+        let lost = match package.losses.len() {
+            0 => String::new(),
+            count => format!("   leaves out {count}"),
+        };
+        out.good(&format!("{name:<width$}  {size:>9}  {share:>4.0} % of {plain:>9}  {seconds:>5.1} s{lost}"));
+        for file in &package.sidecars {
+            out.line(format!("    needs: {}", super::shown(file)));
+        }
+        if let Some(page) = &package.page {
+            out.line(format!("    deployment guide: {}", super::shown(page)));
+        }
+        if out.verbose {
+            detail(package, out);
+        }
     }
-    if let Some(page) = &built.page {
-        out.line(format!("    beside it, for administrators: {}", super::shown(page)));
+    if !out.verbose && built.iter().any(|b| !b.losses.is_empty()) {
+        out.aside("  what a format can't hold is left out; `-v` or `upper-shelf plan` lists it, with the reason");
     }
-    let total: u64 = built.layers.iter().map(|l| l.1).sum();
-    let names = built.layers.iter().map(|l| l.0.as_str()).chain(built.biggest.iter().map(|b| b.0.as_str()));
-    let width = names.map(|n| n.chars().count()).max().unwrap_or(0).min(60);
-    for (layer, bytes, files) in &built.layers {
-        let share = *bytes as f64 * 100.0 / total.max(1) as f64;
-        let files = if *files == 1 { "1 file".to_owned() } else { format!("{files} files") };
-        out.line(format!("    layer    {layer:<width$}  {:>9}  {share:>3.0} %  {files}", text_bytes(*bytes)));
+    for of_platform in built.chunk_by(|a, b| a.platform == b.platform) {
+        if let Some(first) = of_platform.first() {
+            shared(first, out);
+        }
     }
-    for (n, (path, bytes)) in built.biggest.iter().enumerate() {
-        let label = if n == 0 { "biggest" } else { "" };
-        out.line(format!("    {label:<8} {path:<width$}  {:>9}", text_bytes(*bytes)));
-    }
-    for loss in &built.losses {
+}
+
+fn detail(package: &Built, out: &Output) {
+    let (packing, reading) = (package.seconds, package.verify_seconds);
+    out.line(format!("    packed in {packing:.1} s, read back in {reading:.1} s"));
+    out.line(format!("    sha256 {}", package.sha256));
+    out.line(format!("    blake3 {}", package.blake3));
+    for loss in &package.losses {
         out.aside(&format!("    {}: {}", loss.what, loss.why));
+    }
+}
+
+/// What all packages of a platform are made of.
+fn shared(package: &Built, out: &Output) {
+    let total: u64 = package.layers.iter().map(|l| l.bytes).sum();
+    let files: u64 = package.layers.iter().map(|l| l.files).sum();
+    let counted = |files: u64| if files == 1 { "1 file".to_owned() } else { format!("{files} files") };
+    out.line("");
+    out.heading(&format!("{}: {}, {}", package.platform, counted(files), text_bytes(total)));
+    let names = package.layers.iter().map(|l| l.layer.as_str()).chain(package.biggest.iter().map(|b| b.path.as_str()));
+    let width = names.map(|n| n.chars().count()).max().unwrap_or(0).min(60);
+    for share in &package.layers {
+        let (layer, bytes) = (&share.layer, text_bytes(share.bytes));
+        let part = share.bytes as f64 * 100.0 / total.max(1) as f64;
+        let part = if share.bytes > 0 && part < 0.5 { "<1".to_owned() } else { format!("{part:.0}") };
+        out.line(format!("  layer    {layer:<width$}  {bytes:>9}  {part:>3} %  {}", counted(share.files)));
+    }
+    for (n, file) in package.biggest.iter().enumerate() {
+        let label = if n == 0 { "largest" } else { "" };
+        out.line(format!("  {label:<8} {:<width$}  {:>9}", file.path.as_str(), text_bytes(file.bytes)));
     }
 }

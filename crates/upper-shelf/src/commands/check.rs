@@ -1,41 +1,47 @@
 //! `check`
 
 use super::ProjectArgs;
-use crate::exit::Code;
+use crate::exit::Exit;
 use crate::output::Output;
 use serde::Serialize;
+use upper_shelf_core::budget::Package;
 use upper_shelf_core::footprint::text_bytes;
-use upper_shelf_core::problem::Problem;
+use upper_shelf_core::problem::{Code, Problem};
 use upper_shelf_core::targets::{self, Depth};
 use upper_shelf_core::{Failure, Kind};
 
-/// Look for problems in a manifest and its files, or in a finished package; nothing is written
+/// Check a manifest and its files, or a finished package; nothing is written
 #[derive(Debug, clap::Args)]
 pub struct Args {
     #[command(flatten)]
     project: ProjectArgs,
+    #[command(flatten)]
+    limit: super::LimitArgs,
 }
 
-#[derive(Serialize)]
-struct Checked {
+/// What `check` prints.
+#[derive(Serialize, schemars::JsonSchema)]
+pub struct Checked {
+    /// The packages that would be built, or the package that was checked.
     packages: Vec<String>,
+    /// Warnings.
     warnings: Vec<Problem>,
 }
 
-pub fn run(args: Args, out: &mut Output) -> Result<Code, Failure> {
+pub fn run(args: Args, out: &mut Output) -> Result<Exit, Failure> {
     let path = &args.project.manifest;
     if path.is_file() && path.extension().is_none_or(|e| e != "toml") {
-        let (format, footprint) = targets::read(path, Depth::Contents)?;
-        let faults = format.faults(path)?;
-        if !faults.is_empty() {
-            let problem = |fault: String| Problem::error(fault).on(path);
-            return Err(Failure { kind: Kind::Package, problems: faults.into_iter().map(problem).collect() });
+        let (format, footprint) = targets::read(path, Depth::Contents, args.limit.limit)?;
+        let findings = format.findings(&Package::new(path, args.limit.limit))?;
+        if !findings.is_empty() {
+            let problem = |fault: String| Problem::error(Code::FormatRules, fault).on(path);
+            return Err(Failure::all(Kind::Package, findings.into_iter().map(problem).collect()));
         }
         out.good(&format!("{}: {}, {} read", super::shown(path), format.name(), text_bytes(footprint.size())));
         if out.json {
             out.result(&Checked { packages: vec![super::shown(path)], warnings: Vec::new() });
         }
-        return Ok(Code::Done);
+        return Ok(Exit::Done);
     }
     let (_, plans) = super::load(&args.project, out)?;
     let checked = Checked {
@@ -44,14 +50,17 @@ pub fn run(args: Args, out: &mut Output) -> Result<Code, Failure> {
     };
     if out.json {
         out.result(&checked);
-        return Ok(Code::Done);
+        return Ok(Exit::Done);
     }
     out.warnings(&checked.warnings);
     for plan in &plans {
-        let files = plan.payload.files.len();
+        let files = match plan.payload.files.len() {
+            1 => "1 file".to_owned(),
+            n => format!("{n} files"),
+        };
         let names: Vec<&str> = plan.packages.iter().map(|p| p.target.name()).collect();
         out.good(&format!(
-            "{}: {files} files, {}, for {}",
+            "{}: {files}, {}, for {}",
             plan.product.platform,
             text_bytes(plan.footprint.size()),
             names.join(", ")
@@ -62,5 +71,5 @@ pub fn run(args: Args, out: &mut Output) -> Result<Code, Failure> {
         1 => out.line("1 warning."),
         n => out.line(format!("{n} warnings.")),
     }
-    Ok(Code::Done)
+    Ok(Exit::Done)
 }

@@ -1,28 +1,30 @@
 //! `compare`
 
 use super::ProjectArgs;
-use crate::exit::Code;
+use crate::exit::Exit;
 use crate::output::Output;
 use std::path::{Path, PathBuf};
 use upper_shelf_core::footprint::{Change, Difference, FieldChange, Footprint, text_bytes};
 use upper_shelf_core::platform::Platform;
-use upper_shelf_core::problem::Problem;
+use upper_shelf_core::problem::{Code, Problem};
 use upper_shelf_core::targets::{self, Depth};
 use upper_shelf_core::{Failure, Kind};
 
-/// Show what changes from one package to another; a manifest stands for what it would build
+/// Show the differences between two packages; a manifest stands for what it would build
 #[derive(Debug, clap::Args)]
 pub struct Args {
     /// The older package or manifest
     old: PathBuf,
     /// The newer package or manifest
     new: PathBuf,
-    /// The platform, where a manifest is for several
+    /// The platform, if a manifest is for several
     #[arg(long, value_name = "NAME", value_parser = super::platform)]
     platform: Option<Platform>,
+    #[command(flatten)]
+    limit: super::LimitArgs,
 }
 
-pub fn run(args: Args, out: &mut Output) -> Result<Code, Failure> {
+pub fn run(args: Args, out: &mut Output) -> Result<Exit, Failure> {
     let (old, new) = (side(&args.old, &args, out)?, side(&args.new, &args, out)?);
     let difference = old.difference(&new);
     if out.json {
@@ -30,13 +32,13 @@ pub fn run(args: Args, out: &mut Output) -> Result<Code, Failure> {
     } else {
         show(&difference, (old.size(), new.size()), out);
     }
-    Ok(if difference.is_empty() { Code::Done } else { Code::Different })
+    Ok(if difference.is_empty() { Exit::Done } else { Exit::Different })
 }
 
 fn side(path: &Path, args: &Args, out: &Output) -> Result<Footprint, Failure> {
     let is_manifest = path.is_dir() || path.extension().is_some_and(|e| e == "toml");
     if !is_manifest {
-        return Ok(targets::read(path, Depth::Contents)?.1);
+        return Ok(targets::read(path, Depth::Contents, args.limit.limit)?.1);
     }
     let project =
         ProjectArgs { manifest: path.to_owned(), platform: args.platform.into_iter().collect(), target: Vec::new() };
@@ -45,7 +47,8 @@ fn side(path: &Path, args: &Args, out: &Output) -> Result<Footprint, Failure> {
         Ok([plan]) => Ok(plan.footprint),
         Err(plans) => {
             let names: Vec<&str> = plans.iter().map(|p| p.product.platform.name()).collect();
-            let problem = Problem::error(format!("{} is for several platforms", path.display())).on(path);
+            let problem =
+                Problem::error(Code::WrongUse, format!("{} is for several platforms", path.display())).on(path);
             Err(Failure::new(Kind::Problems, problem.instead(format!("--platform with one of {}", names.join(", ")))))
         }
     }

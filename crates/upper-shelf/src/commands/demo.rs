@@ -1,36 +1,45 @@
 //! `demo`
 
 use super::ProjectArgs;
-use crate::exit::Code;
+use crate::exit::Exit;
 use crate::output::Output;
 use include_dir::{Dir, include_dir};
 use serde::Serialize;
 use std::path::{Path, PathBuf};
-use upper_shelf_core::build::Built;
-use upper_shelf_core::problem::Problem;
+use upper_shelf_core::packaging::Built;
+use upper_shelf_core::problem::{Code, Problem};
 use upper_shelf_core::{Failure, Kind};
 
 static FILES: Dir = include_dir!("$CARGO_MANIFEST_DIR/../../demo/files");
 
-/// Make the example product Combwright, with all of its packages, in a folder
+/// Build the example product Combwright, with all its packages, in a folder
 #[derive(Debug, clap::Args)]
 pub struct Args {
-    /// The folder; it must not be there, or be from an earlier demo
+    /// The folder; it must not exist, or be from an earlier demo
     #[arg(default_value = "upper-shelf-demo")]
     folder: PathBuf,
 }
 
-#[derive(Serialize)]
-struct Demo {
+/// What `demo` prints.
+#[derive(Serialize, schemars::JsonSchema)]
+pub struct Demo {
+    /// Where everything is.
     folder: PathBuf,
+    /// The packages that were built.
     packages: Vec<Built>,
 }
 
-pub fn run(args: Args, out: &mut Output) -> Result<Code, Failure> {
+pub fn run(args: Args, out: &mut Output) -> Result<Exit, Failure> {
     let mark = args.folder.join("combwright/shelf.toml");
     if args.folder.exists() && !mark.exists() && std::fs::read_dir(&args.folder).is_ok_and(|mut d| d.next().is_some()) {
-        let problem = Problem::error(format!("{} is there already, and not from a demo", args.folder.display()));
-        return Err(Failure::new(Kind::Problems, problem.on(&args.folder).instead("another folder, or an empty one")));
+        let problem = Problem::error(
+            Code::DestinationExists,
+            format!("{} already exists and isn't from a demo", args.folder.display()),
+        );
+        return Err(Failure::new(
+            Kind::Problems,
+            problem.on(&args.folder).instead("choose another folder, or an empty one"),
+        ));
     }
     unpack(&FILES, &args.folder.join("combwright"))?;
     out.heading("Combwright, the hive journal of the Fernhollow Apiary Works: built files and a manifest");
@@ -45,7 +54,7 @@ pub fn run(args: Args, out: &mut Output) -> Result<Code, Failure> {
     }
     if out.json {
         out.result(&Demo { folder: args.folder, packages });
-        return Ok(Code::Done);
+        return Ok(Exit::Done);
     }
     for built in &packages {
         out.good(&format!(
@@ -75,22 +84,22 @@ pub fn run(args: Args, out: &mut Output) -> Result<Code, Failure> {
             "  tar xf {at}/packages/Combwright-2.4.0-{machine}.tar.gz && Combwright-2.4.0-{machine}/install.sh --user"
         ));
     }
-    Ok(Code::Done)
+    Ok(Exit::Done)
 }
 
 fn unpack(dir: &Dir, to: &Path) -> Result<(), Failure> {
-    std::fs::create_dir_all(to).map_err(|e| Failure::io("can't make", to, &e))?;
+    std::fs::create_dir_all(to).map_err(|e| Failure::io("can't make", to, e))?;
     for file in dir.files() {
         let path = to.join(file.path().file_name().unwrap_or_default());
         // The contents only: files made here must be writable the next time.
-        std::fs::write(&path, file.contents()).map_err(|e| Failure::io("can't write", &path, &e))?;
+        std::fs::write(&path, file.contents()).map_err(|e| Failure::io("can't write", &path, e))?;
         #[cfg(unix)]
         {
             use std::os::unix::fs::PermissionsExt;
             // Programs of Linux and macOS, and scripts.
             let runs = [&b"\x7fELF"[..], b"\xcf\xfa\xed\xfe", b"#!"].iter().any(|m| file.contents().starts_with(m));
             let mode = std::fs::Permissions::from_mode(if runs { 0o755 } else { 0o644 });
-            std::fs::set_permissions(&path, mode).map_err(|e| Failure::io("can't write", &path, &e))?;
+            std::fs::set_permissions(&path, mode).map_err(|e| Failure::io("can't write", &path, e))?;
         }
     }
     for sub in dir.dirs() {

@@ -1,18 +1,18 @@
 //! `init`
 
-use crate::exit::Code;
+use crate::exit::Exit;
 use crate::output::Output;
 use serde::Serialize;
 use std::path::{Path, PathBuf};
 use upper_shelf_core::footprint::text_bytes;
 use upper_shelf_core::manifest::FILE_NAME;
 use upper_shelf_core::platform::Platform;
-use upper_shelf_core::problem::Problem;
+use upper_shelf_core::problem::{Code, Problem};
 use upper_shelf_core::recognise::FileKind;
 use upper_shelf_core::scan::{self, Scan};
 use upper_shelf_core::{Failure, Kind};
 
-/// Look through a folder of built files and write a short manifest that builds as it is
+/// Scan a folder of built files and write a short manifest that builds as it is
 #[derive(Debug, clap::Args)]
 pub struct Args {
     /// The folder with the built files
@@ -20,24 +20,28 @@ pub struct Args {
     /// Write the manifest here
     #[arg(short, long, value_name = "FILE", default_value = FILE_NAME)]
     output: PathBuf,
-    /// Replace a manifest that is there already
+    /// Overwrite an existing manifest
     #[arg(long)]
     replace: bool,
 }
 
-#[derive(Serialize)]
-struct Proposed<'s> {
+/// What `init` prints.
+#[derive(Serialize, schemars::JsonSchema)]
+pub struct Proposed<'s> {
+    /// The manifest that was written.
     manifest: &'s Path,
+    /// What the folder holds.
     found: &'s Scan,
 }
 
-pub fn run(args: Args, out: &mut Output) -> Result<Code, Failure> {
+pub fn run(args: Args, out: &mut Output) -> Result<Exit, Failure> {
     let scan = scan::scan(&args.folder)?;
     if args.output.exists() && !args.replace {
-        let problem = Problem::error(format!("{} is there already", args.output.display())).on(&args.output);
+        let problem = Problem::error(Code::DestinationExists, format!("{} already exists", args.output.display()))
+            .on(&args.output);
         return Err(Failure::new(
             Kind::Problems,
-            problem.instead("--replace to write it anew, or --output for another place"),
+            problem.instead("--replace to overwrite it, or --output for another place"),
         ));
     }
     let beside = args.output.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
@@ -45,16 +49,16 @@ pub fn run(args: Args, out: &mut Output) -> Result<Code, Failure> {
     let inside = from == ".";
     let own: &[&str] = if inside { &["/shelf.toml", "/shelf.lock", "/packages"] } else { &[] };
     let text = scan.manifest(&from, own);
-    std::fs::write(&args.output, text).map_err(|e| Failure::io("can't write", &args.output, &e))?;
+    std::fs::write(&args.output, text).map_err(|e| Failure::io("can't write", &args.output, e))?;
     if out.json {
         out.result(&Proposed { manifest: &args.output, found: &scan });
-        return Ok(Code::Done);
+        return Ok(Exit::Done);
     }
     out.heading(&format!(
         "{} file{}, {} in {}",
-        scan.files.0,
-        if scan.files.0 == 1 { "" } else { "s" },
-        text_bytes(scan.files.1),
+        scan.files,
+        if scan.files == 1 { "" } else { "s" },
+        text_bytes(scan.bytes),
         super::shown(&args.folder)
     ));
     for (kind, count) in &scan.kinds {
@@ -82,25 +86,25 @@ pub fn run(args: Args, out: &mut Output) -> Result<Code, Failure> {
         out.line(format!("  program  {} ({})", main.path, describe(main.kind)));
     }
     if mains.is_empty() {
-        out.line("  no program was recognised: add a [[program]] for what people start");
+        out.line("  no program was found: add a [[program]] for what users start");
     }
     if let Some(icon) = &scan.icon {
         out.line(format!("  icon     {icon}"));
     }
-    if let Some((version, place)) = &scan.version {
+    if let Some(scan::Found { value: version, place }) = &scan.version {
         out.line(format!("  version  {version}, from {place}"));
     }
     out.line("");
-    out.good(&format!("{} is written", super::shown(&args.output)));
+    out.good(&format!("wrote {}", super::shown(&args.output)));
     let manifest = if args.output.file_name().is_some_and(|n| n == FILE_NAME) && beside == Path::new(".") {
         String::new()
     } else {
         format!(" {}", super::shown(&args.output))
     };
     out.line(format!(
-        "Next: put your own id into it, then `upper-shelf plan{manifest}` and `upper-shelf build{manifest}`"
+        "Next: set your own id in it, then run `upper-shelf plan{manifest}` and `upper-shelf build{manifest}`"
     ));
-    Ok(Code::Done)
+    Ok(Exit::Done)
 }
 
 fn describe(kind: FileKind) -> String {

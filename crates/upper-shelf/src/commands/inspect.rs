@@ -1,6 +1,6 @@
 //! `inspect`
 
-use crate::exit::Code;
+use crate::exit::Exit;
 use crate::output::Output;
 use serde::Serialize;
 use std::path::PathBuf;
@@ -13,25 +13,30 @@ use upper_shelf_core::targets::{self, Depth};
 pub struct Args {
     /// The package
     package: PathBuf,
-    /// Read every byte too, for the hashes
+    /// Read every byte and show hashes
     #[arg(long)]
     contents: bool,
+    #[command(flatten)]
+    limit: super::LimitArgs,
 }
 
-#[derive(Serialize)]
-struct Inspected<'f> {
+/// What `inspect` prints.
+#[derive(Serialize, schemars::JsonSchema)]
+pub struct Inspected<'f> {
+    /// The format.
     target: &'static str,
+    /// What the package leaves on a machine.
     footprint: &'f Footprint,
 }
 
-pub fn run(args: Args, out: &mut Output) -> Result<Code, Failure> {
+pub fn run(args: Args, out: &mut Output) -> Result<Exit, Failure> {
     let depth = if args.contents { Depth::Contents } else { Depth::Listing };
-    let (format, footprint) = targets::read(&args.package, depth)?;
+    let (format, footprint) = targets::read(&args.package, depth, args.limit.limit)?;
     if out.json {
         out.result(&Inspected { target: format.name(), footprint: &footprint });
-        return Ok(Code::Done);
+        return Ok(Exit::Done);
     }
     out.aside(&format!("{} ({})", super::shown(&args.package), format.name()));
     out.text(&footprint.to_text());
-    Ok(Code::Done)
+    Ok(Exit::Done)
 }

@@ -14,11 +14,11 @@ pub mod shell;
 
 use crate::output::Output;
 use std::path::{Path, PathBuf};
-use upper_shelf_core::build::{Plan, Wishes};
 use upper_shelf_core::manifest::{self, Project};
+use upper_shelf_core::packaging::{Options, Plan};
 use upper_shelf_core::platform::Platform;
 use upper_shelf_core::settings::TargetName;
-use upper_shelf_core::{Failure, build as core};
+use upper_shelf_core::{Failure, packaging as core};
 
 /// What several commands take: the manifest, and a choice of what is built.
 #[derive(Debug, clap::Args)]
@@ -32,6 +32,14 @@ pub struct ProjectArgs {
     /// Only packages of this format (may be given several times)
     #[arg(long, value_name = "FORMAT", value_parser = target)]
     pub target: Vec<TargetName>,
+}
+
+/// What every command takes that reads finished packages.
+#[derive(Debug, clap::Args)]
+pub struct LimitArgs {
+    /// Multiply the limits of what a package may contain: names, metadata, uncompressed bytes for its size
+    #[arg(long, value_name = "N", default_value_t = 1, value_parser = clap::value_parser!(u64).range(1..))]
+    pub limit: u64,
 }
 
 fn platform(name: &str) -> Result<Platform, String> {
@@ -69,14 +77,14 @@ pub fn load_for(args: &ProjectArgs, output: Option<&Path>, out: &Output) -> Resu
     let project = manifest::load(&args.manifest, &|name| std::env::var(name).ok())?;
     out.detail(format!("manifest {}", project.file.display()));
     let some = |list: Vec<_>| (!list.is_empty()).then_some(list);
-    let wishes = Wishes {
+    let options = Options {
         platforms: some(args.platform.clone()),
         targets: (!args.target.is_empty()).then(|| args.target.clone()),
         host: host(),
         epoch: std::env::var("SOURCE_DATE_EPOCH").ok(),
         output: output.map(Path::to_owned),
     };
-    let plans = core::plan(&project, &wishes)?;
+    let plans = core::plan(&project, &options)?;
     for plan in &plans {
         let platform = plan.product.platform;
         for layer in &plan.product.layers {

@@ -1,46 +1,56 @@
 //! `plan`
 
 use super::ProjectArgs;
-use crate::exit::Code;
+use crate::exit::Exit;
 use crate::output::Output;
 use serde::Serialize;
 use upper_shelf_core::Failure;
-use upper_shelf_core::build::Plan;
 use upper_shelf_core::footprint::Footprint;
 use upper_shelf_core::manifest::resolve::Default;
+use upper_shelf_core::packaging::Plan;
 use upper_shelf_core::problem::Problem;
 use upper_shelf_core::targets::Loss;
 
-/// Show everything that the product will leave on a machine, and every default taken; nothing is written
+/// Show everything that the product will leave on a machine, and every default used; nothing is written
 #[derive(Debug, clap::Args)]
 pub struct Args {
     #[command(flatten)]
     project: ProjectArgs,
 }
 
-#[derive(Serialize)]
+/// What `plan` prints of each platform.
+#[derive(Serialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
-struct Planned<'p> {
+pub struct Planned<'p> {
+    /// The platform.
     platform: String,
+    /// What is left on a machine.
     footprint: &'p Footprint,
+    /// The packages that would be built.
     packages: Vec<PlannedPackage<'p>>,
+    /// Defaults that were taken.
     defaults: &'p [Default],
+    /// Warnings.
     warnings: &'p [Problem],
 }
 
-#[derive(Serialize)]
+/// A package that would be built.
+#[derive(Serialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
-struct PlannedPackage<'p> {
+pub struct PlannedPackage<'p> {
+    /// The format.
     target: &'static str,
+    /// Its file.
     file_name: &'p str,
+    /// What the format can't carry.
     losses: &'p [Loss],
 }
 
-pub fn run(args: Args, out: &mut Output) -> Result<Code, Failure> {
+pub fn run(args: Args, out: &mut Output) -> Result<Exit, Failure> {
     let (_, plans) = super::load(&args.project, out)?;
     if out.json {
         out.result(&plans.iter().map(for_machines).collect::<Vec<_>>());
-        return Ok(Code::Done);
+        return Ok(Exit::Done);
     }
     for (n, plan) in plans.iter().enumerate() {
         if n > 0 {
@@ -48,7 +58,7 @@ pub fn run(args: Args, out: &mut Output) -> Result<Code, Failure> {
         }
         show(plan, out);
     }
-    Ok(Code::Done)
+    Ok(Exit::Done)
 }
 
 fn for_machines(plan: &Plan) -> Planned<'_> {
@@ -77,7 +87,7 @@ fn show(plan: &Plan, out: &Output) {
     let defaults = plan.defaults.iter().filter(|d| out.verbose || !d.is_detail);
     if defaults.clone().next().is_some() {
         out.line("");
-        out.heading("defaults taken");
+        out.heading("defaults");
         for default in defaults {
             out.line(format!("  {} = {}", default.key, default.value));
             out.aside(&format!("    {}", default.why));

@@ -1,21 +1,21 @@
 //! `preview`
 
 use super::ProjectArgs;
-use crate::exit::Code;
+use crate::exit::Exit;
 use crate::output::Output;
 use serde::Serialize;
 use std::path::PathBuf;
 use upper_shelf_core::platform::Platform;
-use upper_shelf_core::preview::{self, Drawing, Drawn, Wanted};
+use upper_shelf_core::preview::{self, Area, Drawing, Drawn, Wanted};
 use upper_shelf_core::problem::{Failure, Problem};
 use upper_shelf_core::settings::TargetName;
 
-/// Draw what people will see: each page of the wizards, the window of the disk image; one page with all of it for review
+/// Draw what users will see: each page of the wizards and the window of the disk image, with a review page
 #[derive(Debug, clap::Args)]
 pub struct Args {
     #[command(flatten)]
     project: ProjectArgs,
-    /// Put the pictures and the page `index.html` here
+    /// Put the pictures and the review page, `index.html`, here
     #[arg(short, long, value_name = "FOLDER", default_value = "preview")]
     output: PathBuf,
     /// Only in this language (may be given several times)
@@ -23,32 +23,46 @@ pub struct Args {
     language: Vec<String>,
 }
 
-#[derive(Serialize)]
+/// What `preview` prints.
+#[derive(Serialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
-struct Preview {
+pub struct Preview {
+    /// The review page.
     page: PathBuf,
+    /// The pictures that were drawn.
     pictures: Vec<Made>,
+    /// Texts that don't fit.
     warnings: Vec<Problem>,
 }
 
-#[derive(Serialize)]
+#[derive(Serialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
-struct Made {
+pub struct Made {
+    /// The picture.
     file: PathBuf,
+    /// The same for screens with two pixels a point.
     file_twice: PathBuf,
+    /// The package that shows it.
     package: String,
+    /// Its format.
     target: TargetName,
+    /// Its platform.
     platform: Platform,
+    /// The language of its words.
     language: Option<String>,
+    /// The page.
     page: String,
-    /// Width and height with the window's frame, pixels.
-    size: (u32, u32),
-    /// Where the contents begin in the picture, and their size.
-    contents: (i32, i32, i32, i32),
+    /// The width of the window with its frame, pixels.
+    width: u32,
+    /// Its height.
+    height: u32,
+    /// Where the window's contents are in the picture.
+    contents: Area,
+    /// What is drawn there.
     drawn: Vec<Drawn>,
 }
 
-pub fn run(args: Args, out: &mut Output) -> Result<Code, Failure> {
+pub fn run(args: Args, out: &mut Output) -> Result<Exit, Failure> {
     let (_, plans) = super::load(&args.project, out)?;
     let wanted = Wanted {
         languages: &args.language,
@@ -60,16 +74,16 @@ pub fn run(args: Args, out: &mut Output) -> Result<Code, Failure> {
     if out.json {
         let pictures = made.into_iter().map(of).collect();
         out.result(&Preview { page, pictures, warnings });
-        return Ok(Code::Done);
+        return Ok(Exit::Done);
     }
     for one in made.chunk_by(|a, b| a.picture.package == b.picture.package) {
         let (pages, s) = (one.len(), if one.len() == 1 { "" } else { "s" });
         let package = &one[0].picture.package;
-        out.good(&format!("{package:<50} {pages:>3} picture{s}, each for one and for two pixels a point"));
+        out.good(&format!("{package:<50} {pages:>3} picture{s}, each at 1x and 2x"));
     }
     out.line("");
-    out.line(format!("look at {}", super::shown(&page)));
-    Ok(Code::Done)
+    out.line(format!("open {}", super::shown(&page)));
+    Ok(Exit::Done)
 }
 
 fn of(made: preview::Made) -> Made {
@@ -83,8 +97,9 @@ fn of(made: preview::Made) -> Made {
         platform: picture.platform,
         language: picture.language,
         page: picture.page,
-        size: picture.size,
-        contents: (left, top, width, height),
+        width: picture.size.0,
+        height: picture.size.1,
+        contents: (left, top, width, height).into(),
         drawn: picture.drawn,
     }
 }

@@ -24,7 +24,7 @@ fn killed_at_any_moment_there_is_a_whole_package_or_none() {
     let whole = std::fs::read(folder.at("packages").join(PACKAGE)).expect("a package");
     let began = std::time::Instant::now();
     folder.ok(&["build"]);
-    let takes = began.elapsed();
+    let mut takes = began.elapsed();
     let mut killed = 0;
     for n in 0..25u32 {
         std::fs::remove_file(folder.at("packages").join(PACKAGE)).ok();
@@ -33,9 +33,14 @@ fn killed_at_any_moment_there_is_a_whole_package_or_none() {
         // Moments spread over the whole build and a little beyond.
         std::thread::sleep(takes * (n * 37 % 27) / 25);
         child.kill().expect("killed");
-        killed += u32::from(!child.wait().expect("ended").success());
+        let was_killed = !child.wait().expect("ended").success();
+        killed += u32::from(was_killed);
+        if !was_killed {
+            // The machine has more time for this build than it had for the measured one.
+            takes = takes * 9 / 10;
+        }
         if let Ok(there) = std::fs::read(folder.at("packages").join(PACKAGE)) {
-            assert!(there == whole, "a package that is there is whole");
+            assert!(there == whole, "a package that is there is intact");
         }
     }
     assert!(killed > 10, "most builds were really cut short, not {killed}");
@@ -81,7 +86,7 @@ fn a_full_disk_is_a_sentence_and_leaves_the_old_package() {
     let old = std::fs::read(folder.at("small").join(PACKAGE)).expect("there");
     test_support::judge_says_yes("mount", &["-o", "remount,ro", &small]);
     let (read_only, said) = folder.run(&["build", "--output", &small]);
-    test_support::judge_says_yes("umount", &[&small]);
+    test_support::unmount(&folder.at("small"));
     assert_eq!(code, 3, "{text}");
     assert!(text.contains("no space left"), "{text}");
     assert_eq!(names, [PACKAGE]);
@@ -137,9 +142,11 @@ fn a_damaged_package_is_an_error_with_its_place() {
     std::fs::write(folder.at("broken"), &bytes).expect("written");
     std::fs::write(folder.at("cut"), &bytes[..bytes.len() - 300_000]).expect("written");
     std::fs::write(folder.at("other"), "hello").expect("written");
-    for (file, expected) in
-        [("broken", "its content is not what was packed"), ("cut", "truncated"), ("other", "no package that is known")]
-    {
+    for (file, expected) in [
+        ("broken", "its content was changed after it was packed"),
+        ("cut", "truncated"),
+        ("other", "isn't a package of a known format"),
+    ] {
         let (code, text) = folder.run(&["check", file]);
         assert_eq!(code, 4, "{text}");
         assert!(text.contains(expected), "{text}");

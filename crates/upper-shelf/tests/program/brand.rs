@@ -79,8 +79,8 @@ fn a_file_that_can_not_be_branded_is_named_and_a_lost_signature_is_said() {
        |
     13 | brand = true
        |         ^^^^
-       = why: no program of Windows begins here (at offset 0x0)
-       = instead: leave out `brand` for it
+       = why: not a PE file (at offset 0x0)
+       = instead: remove `brand`
 
     1 error; nothing was written
     "#);
@@ -93,7 +93,7 @@ fn a_file_that_can_not_be_branded_is_named_and_a_lost_signature_is_said() {
     signed[directory + 4..directory + 8].copy_from_slice(&12u32.to_le_bytes());
     folder.write("built/hives.exe", &signed);
     let said = folder.ok(&["build"]);
-    assert!(said.contains("warning: the signature in hives.exe is dropped"), "{said}");
+    assert!(said.contains("warning: the signature in hives.exe is removed"), "{said}");
 }
 
 #[test]

@@ -138,7 +138,7 @@ fn a_finished_bundle_that_does_not_fit_is_refused() {
     let sealed = finished("", "");
     sealed.write("built/Hive.app/Contents/_CodeSignature/CodeResources", "a seal");
     let said = problems(&sealed);
-    for wanted in ["Info.plist has no CFBundleIdentifier", "nothing can be put into it any more"] {
+    for wanted in ["Info.plist has no CFBundleIdentifier", "nothing can be added to it"] {
         assert!(said.contains(wanted), "{wanted}\n{said}");
     }
     let other = finished(&WHOLE.replace("2.4.0", "2.3.0").replace("fernhollow.hives", "fernhollow.combs"), "");
@@ -148,7 +148,7 @@ fn a_finished_bundle_that_does_not_fit_is_refused() {
     let beside = finished(WHOLE, "");
     beside.write("built/Read me.txt", "Count the frames.\n");
     let said = problems(&beside);
-    assert!(said.contains("Read me.txt lies beside the finished bundle Hive.app"), "{said}");
+    assert!(said.contains("Read me.txt lies next to the finished bundle Hive.app"), "{said}");
     let inside = finished(&WHOLE.replace("Hives", "Other"), "");
     let text = manifest("Hive.app/Contents/MacOS/words.txt", "macos-arm64", "");
     inside.write("shelf.toml", text);
@@ -171,12 +171,12 @@ fn of_plain(folder: &Folder) -> String {
 }
 
 #[test]
-fn the_smallest_system_comes_from_the_code() {
+fn the_minimum_system_comes_from_the_code() {
     let said = of_plain(&plain("macos-arm64", ARM, ""));
     assert!(said.contains("LSMinimumSystemVersion = 11.0"), "{said}");
     let said = of_plain(&plain("macos-x64", INTEL, ""));
     assert!(said.contains("LSMinimumSystemVersion = 10.13"), "{said}");
-    let said = of_plain(&plain("macos-x64", INTEL, "[install]\nsmallest-macos = \"12.0\""));
+    let said = of_plain(&plain("macos-x64", INTEL, "[install]\nminimum-macos = \"12.0\""));
     assert!(said.contains("LSMinimumSystemVersion = 12.0"), "{said}");
 }
 
@@ -217,7 +217,7 @@ fn keys_of_ones_own_and_versions_as_apple_has_them() {
         assert!(said.contains(wanted), "{wanted}\n{said}");
     }
     let (_, told) = folder.run(&["plan"]);
-    assert!(told.contains("people see the version 2.4-beta.1 as 2.4.0"), "{told}");
+    assert!(told.contains("users see the version 2.4-beta.1 as 2.4.0"), "{told}");
     let folder = plain("macos-arm64", ARM, "[bundle.keys]\nCFBundleIdentifier = \"works.other\"");
     let said = problems(&folder);
     assert!(said.contains("CFBundleIdentifier can't be given here") && said.contains("product.id"), "{said}");

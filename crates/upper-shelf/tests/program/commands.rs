@@ -1,4 +1,4 @@
-//! The commands on the demo and on folders of built files: what a person reads.
+//! The commands on the demo and on folders of built files: what a user reads.
 
 use crate::common::{Folder, code, demo, demo_package, text};
 
@@ -10,7 +10,107 @@ fn plan_shows_the_whole_footprint_and_writes_nothing() {
     let (code, text) = folder.run(&["plan", manifest.to_str().expect("utf-8"), "--platform", "linux-x64"]);
     assert_eq!(code, 0);
     insta::with_settings!({filters => vec![(r"\d+(\.\d+)? kB", "[size]"), (r"[0-9a-f]{12}", "[hash]")]}, {
-        insta::assert_snapshot!(text);
+        insta::assert_snapshot!(text, @r#"
+        Combwright 2.4.0
+          id           works.fernhollow.combwright
+          publisher    Fernhollow Apiary Works
+          summary      Keep a journal of your hives [de: Führen Sie ein Tagebuch Ihrer Bienenstöcke]
+          description  Combwright is the journal of a beekeeper: a line for each visit to a hive, what was seen and what was taken.
+
+                       It opens .comb files, and links such as combwright:mill%20lane.
+          homepage     https://fernhollow.example/combwright
+          support      bees@fernhollow.example
+          license      MIT OR Apache-2.0
+          categories   Office
+          platform     linux-x64
+
+        files (8, [size])
+          ├─ bin/                                     1 file, [size]
+          │  └─ combwright                            [size], mode 755
+          └─ share/                                   7 files, [size]
+             ├─ combwright/                           5 files, [size]
+             │  ├─ art/                               2 files, [size]
+             │  │  ├─ hive.png                        867 bytes, mode 644
+             │  │  └─ sign.png                        [size], mode 644
+             │  ├─ fonts/                             2 files, [size]
+             │  │  ├─ LICENSE.txt                     [size], mode 644
+             │  │  └─ journal.ttf                     [size], mode 644
+             │  └─ journals/                          1 file, 818 bytes
+             │     └─ fernhollow.comb                 818 bytes, mode 644
+             ├─ completions/                          1 file, 243 bytes
+             │  └─ combwright.bash                    243 bytes, mode 644
+             └─ man/                                  1 file, 500 bytes
+                └─ combwright.1                       500 bytes, mode 644
+
+        programs
+          app: bin/combwright
+          report: bin/combwright "--report", in a terminal
+
+        shortcuts
+          desktop: “Combwright” starts app (Keep a journal of your hives [de: Führen Sie ein Tagebuch Ihrer Bienenstöcke])
+          menu: “Combwright” starts app (Keep a journal of your hives [de: Führen Sie ein Tagebuch Ihrer Bienenstöcke])
+          menu: “Combwright Report” starts report (Print the journal of your hives [de: Das Tagebuch Ihrer Bienenstöcke ausgeben])
+
+        file types
+          .comb: “Hive journal [de: Bienenstock-Tagebuch]” (application/vnd.fernhollow.comb) opens with app
+
+        link schemes
+          combwright: links open with app
+
+        environment variables
+          COMBWRIGHT_SEASON = 2026
+
+        commands
+          combwright starts app
+          combwright-report starts report
+
+        completions
+          bash for combwright, from share/completions/combwright.bash
+
+        manual pages
+          combwright.1, from share/man/combwright.1
+
+        icons
+          PNG 16 × 16, [hash]
+          PNG 22 × 22, [hash]
+          PNG 24 × 24, [hash]
+          PNG 32 × 32, [hash]
+          PNG 48 × 48, [hash]
+          PNG 64 × 64, [hash]
+          PNG 128 × 128, [hash]
+          PNG 256 × 256, [hash]
+          PNG 512 × 512, [hash]
+          SVG, [hash]
+
+        packages
+          Combwright-2.4.0-linux-x64.AppImage
+            the shortcut “Combwright” (desktop) is left out: an AppImage isn't installed, so nothing is put on the desktop or started automatically
+            the command combwright starts app is left out: an AppImage isn't installed; users can link to it from a folder on their PATH
+            the command combwright-report starts report is left out: an AppImage isn't installed; users can link to it from a folder on their PATH
+            the completion bash for combwright, from share/completions/combwright.bash is left out: an AppImage isn't installed; the file itself is included
+            the manual page combwright.1, from share/man/combwright.1 is left out: an AppImage isn't installed; the file itself is included
+          Combwright-2.4.0-linux-x64.zip
+            the product's identity is left out: a ZIP archive holds files only, so it can't carry the id, publisher or version
+            2 commands are left out: a ZIP archive is unpacked, not installed
+            1 environment variable is left out: a ZIP archive is unpacked, not installed
+            1 file type is left out: a ZIP archive is unpacked, not installed
+            10 icons are left out: a ZIP archive is unpacked, not installed
+            1 link scheme is left out: a ZIP archive is unpacked, not installed
+            2 programs are left out: a ZIP archive is unpacked, not installed
+            2 shell files are left out: a ZIP archive is unpacked, not installed
+            3 shortcuts are left out: a ZIP archive is unpacked, not installed
+          Combwright-2.4.0-linux-x64.tar.gz
+
+        defaults
+          shortcut 1 · name = Combwright
+            the product's name
+          shortcut 2 · places = menu
+            the desktop belongs to the user
+          targets.file-name = {name}-{version}-{platform}
+            such names sort well and say what is inside
+          targets.platforms = windows-x64, macos-arm64, macos-x64, linux-x64, linux-arm64
+            the layers' folders exist for these
+        "#);
     });
     assert_eq!(test_support::listing(demo()), before);
 }
@@ -23,7 +123,27 @@ fn compare_names_what_changed_and_says_so_by_its_exit_code() {
     let (old, new) = (old.to_str().expect("utf-8"), new.to_str().expect("utf-8"));
     let (differ, text) = folder.run(&["compare", old, new]);
     assert_eq!(differ, 5);
-    insta::with_settings!({filters => vec![(r"\d+(\.\d+)? kB", "[size]")]}, { insta::assert_snapshot!(text) });
+    insta::with_settings!({filters => vec![(r"\d+(\.\d+)? kB", "[size]")]}, { insta::assert_snapshot!(text, @r#"
+    product
+      ~ version: 2.3.0 → 2.4.0
+
+    files
+      + share/completions  folder, mode 755
+      + share/completions/combwright.bash  243 bytes, mode 644, 8bdc59dcf824
+      + share/man  folder, mode 755
+      + share/man/combwright.1  500 bytes, mode 644, c834845cd2ae
+
+    programs
+      + report: bin/combwright "--report", in a terminal
+
+    shortcuts
+      + menu: “Combwright Report” starts report (Print the journal of your hives [de: Das Tagebuch Ihrer Bienenstöcke ausgeben])
+
+    environment variables
+      + COMBWRIGHT_SEASON = 2026
+
+    7 added, 0 removed, 0 changed, 26 the same; files [size] → [size]
+    "#) });
     assert_eq!(folder.run(&["compare", new, new]).0, 0);
     let machine = folder.command(&["compare", old, new, "--json"]).output().expect("started");
     let value: serde_json::Value = serde_json::from_slice(&machine.stdout).expect("JSON");
@@ -31,7 +151,7 @@ fn compare_names_what_changed_and_says_so_by_its_exit_code() {
     // A manifest stands for what it would build, but for what the format can't carry.
     let manifest = demo().join("demo/combwright");
     let (_, text) = folder.run(&["compare", new, manifest.to_str().expect("utf-8"), "--platform", "linux-x64"]);
-    assert!(text.contains("+ desktop: “Combwright”") && text.contains("1 added, 0 removed, 0 changed"), "{text}");
+    assert!(text.contains("+ desktop: “Combwright”") && text.contains("0 removed, 0 changed"), "{text}");
 }
 
 #[test]
@@ -70,7 +190,31 @@ fn init_finds_the_program_and_its_manifest_builds_as_it_is() {
     {
         assert!(said.contains(expected), "{expected}: {said}");
     }
-    insta::assert_snapshot!(std::fs::read_to_string(folder.at("shelf.toml")).expect("a manifest"));
+    insta::assert_snapshot!(std::fs::read_to_string(folder.at("shelf.toml")).expect("a manifest"), @r#"
+    # Upper Shelf makes packages from this manifest. `upper-shelf plan` shows what they will contain.
+
+    [product]
+    id = "com.example.bee-keeper"   # the reverse of a domain that you own, and a name; it can't be changed after the first release
+    name = "Bee Keeper"
+    version = "3.1.4"   # found in the folder's name
+    publisher = "Unknown publisher"   # the maker's name, as users see it
+    icon = "bee-keeper-3.1.4/share/icons/bee-keeper.svg"   # one picture; every size is made from it
+
+    [[layer]]
+    from = "bee-keeper-3.1.4"   # files that later builds add are included
+
+    [[program]]
+    key = "app"
+    file = "bin/bee-keeper"
+
+    [[shortcut]]
+    program = "app"
+    places = ["menu"]
+
+    [targets]
+    platforms = ["linux-x64"]   # what the program was built for
+    build = ["appimage", "tar"]
+    "#);
     let (again, said) = folder.run(&["init", "bee-keeper-3.1.4"]);
     assert_eq!(again, 1, "{said}");
     folder.ok(&["build"]);
@@ -167,6 +311,15 @@ fn completions_and_the_manual_page_know_every_command() {
         );
     }
     assert_eq!(folder.run(&["built"]).0, 2);
+    // A page for each command, alone or all of them.
+    folder.ok(&["man", "--output", "pages"]);
+    let pages = folder.names("pages");
+    assert!(pages.contains(&"upper-shelf.1".to_owned()) && pages.len() == 13, "{pages:?}");
+    let page = std::fs::read_to_string(folder.at("pages/upper-shelf-extract.1")).expect("a page");
+    assert_eq!(folder.ok(&["man", "extract"]), page);
+    assert!(page.contains("\\-\\-only") && page.contains("\\-\\-limit"), "{page}");
+    let (code, said) = folder.run(&["man", "biuld"]);
+    assert!(code == 1 && said.contains("instead: build"), "{said}");
 }
 
 #[cfg(target_os = "linux")]
@@ -211,5 +364,5 @@ fn platforms_by_other_names_get_the_right_one_in_the_error() {
         assert!(code == 1 && text.contains(right), "{written}: {text}");
     }
     let (code, text) = folder.run(&["plan", "--platform", "darwin-arm64"]);
-    assert!(code == 2 && text.contains("macos-arm64 is meant"), "{text}");
+    assert!(code == 2 && text.contains("did you mean macos-arm64?"), "{text}");
 }

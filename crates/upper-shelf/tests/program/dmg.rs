@@ -86,16 +86,113 @@ fn a_kernel_and_other_readers_see_the_bundle_as_it_should_be() {
         "find . | LC_ALL=C sort; cd *.app/Contents; cat MacOS/bin/words.txt; readlink MacOS/bin/other MacOS/data; \
              stat -c '%a %n' MacOS/bin/hives MacOS/H*; tr '\\0\\1' '\\n!' <Resources/UpperShelf.launch; cmp MacOS/data/frames.txt Resources/data/frames.txt && echo same",
     );
-    insta::assert_snapshot!(said);
+    insta::assert_snapshot!(said, @r#"
+    find: './Hives & Frames- Bienenst\303\266cke.app/Contents/Resources/data/Bienenst\303\266cke ??': No such file or directory
+    .
+    ./.DS_Store
+    ./.VolumeIcon.icns
+    ./.background
+    ./.background/window.tiff
+    ./Applications
+    ./Hives & Frames- Bienenstöcke.app
+    ./Hives & Frames- Bienenstöcke.app/Contents
+    ./Hives & Frames- Bienenstöcke.app/Contents/Info.plist
+    ./Hives & Frames- Bienenstöcke.app/Contents/MacOS
+    ./Hives & Frames- Bienenstöcke.app/Contents/MacOS/Hives & Frames- Bienenstöcke
+    ./Hives & Frames- Bienenstöcke.app/Contents/MacOS/bin
+    ./Hives & Frames- Bienenstöcke.app/Contents/MacOS/bin/hives
+    ./Hives & Frames- Bienenstöcke.app/Contents/MacOS/bin/other
+    ./Hives & Frames- Bienenstöcke.app/Contents/MacOS/bin/words.txt
+    ./Hives & Frames- Bienenstöcke.app/Contents/MacOS/data
+    ./Hives & Frames- Bienenstöcke.app/Contents/PkgInfo
+    ./Hives & Frames- Bienenstöcke.app/Contents/Resources
+    ./Hives & Frames- Bienenstöcke.app/Contents/Resources/AppIcon.icns
+    ./Hives & Frames- Bienenstöcke.app/Contents/Resources/UpperShelf.launch
+    ./Hives & Frames- Bienenstöcke.app/Contents/Resources/bin
+    ./Hives & Frames- Bienenstöcke.app/Contents/Resources/bin/words.txt
+    ./Hives & Frames- Bienenstöcke.app/Contents/Resources/data
+    ./Hives & Frames- Bienenstöcke.app/Contents/Resources/data/Bienenstöcke ??
+    ./Hives & Frames- Bienenstöcke.app/Contents/Resources/data/frames.txt
+    queen
+    hives
+    ../Resources/data
+    755 MacOS/bin/hives
+    755 MacOS/Hives & Frames- Bienenstöcke
+    bin/hives
+
+    2
+    --where
+    !/data
+    HIVES=it's
+    same
+    "#);
     // The property list, by another implementation.
     let list = folder.at("list");
     std::fs::create_dir_all(&list).expect("a folder");
     judge_says_yes("7zz", &["e", "-y", &format!("-o{}", list.display()), text, "-ir!Info.plist", "-ir!.DS_Store"]);
     let script = "import plistlib,sys,json; d=plistlib.load(open(sys.argv[1],'rb')); d.pop('UpperShelf'); print(json.dumps(d,indent=1,ensure_ascii=False,sort_keys=True))";
     let file = |name: &str| list.join(name).to_str().expect("text").to_owned();
-    insta::assert_snapshot!(judge_says_yes(&test_support::python(), &["-c", script, &file("Info.plist")]));
+    insta::assert_snapshot!(judge_says_yes(&test_support::python(), &["-c", script, &file("Info.plist")]), @r#"
+    {
+     "CFBundleDevelopmentRegion": "en",
+     "CFBundleDisplayName": "Hives & Frames: Bienenstöcke",
+     "CFBundleDocumentTypes": [
+      {
+       "CFBundleTypeIconFile": "AppIcon.icns",
+       "CFBundleTypeName": "Hive journal",
+       "CFBundleTypeRole": "Editor",
+       "LSHandlerRank": "Owner",
+       "LSItemContentTypes": [
+        "works.fernhollow.hives.type1"
+       ]
+      }
+     ],
+     "CFBundleExecutable": "Hives & Frames- Bienenstöcke",
+     "CFBundleIconFile": "AppIcon",
+     "CFBundleIdentifier": "works.fernhollow.hives",
+     "CFBundleInfoDictionaryVersion": "6.0",
+     "CFBundleName": "Hives & Frames: Bienenstöcke",
+     "CFBundlePackageType": "APPL",
+     "CFBundleShortVersionString": "2.4.0",
+     "CFBundleURLTypes": [
+      {
+       "CFBundleTypeRole": "Viewer",
+       "CFBundleURLName": "works.fernhollow.hives.hives",
+       "CFBundleURLSchemes": [
+        "hives"
+       ]
+      }
+     ],
+     "CFBundleVersion": "2.4.0",
+     "LSApplicationCategoryType": "public.app-category.productivity",
+     "LSArchitecturePriority": [
+      "arm64"
+     ],
+     "LSMinimumSystemVersion": "11.0",
+     "NSHighResolutionCapable": true,
+     "NSHumanReadableCopyright": "© Fernhollow Apiary Works",
+     "UTExportedTypeDeclarations": [
+      {
+       "UTTypeConformsTo": [
+        "public.data"
+       ],
+       "UTTypeDescription": "Hive journal",
+       "UTTypeIdentifier": "works.fernhollow.hives.type1",
+       "UTTypeTagSpecification": {
+        "public.filename-extension": [
+         "comb",
+         "brood"
+        ],
+        "public.mime-type": [
+         "application/vnd.fernhollow.comb"
+        ]
+       }
+      }
+     ]
+    }
+    "#);
     let script = "import sys\nfrom ds_store import DSStore\nwith DSStore.open(sys.argv[1],'r') as d:\n    print(d['.']['bwsp']['WindowBounds'], [(e.filename, e.value) for e in d if e.code == b'Iloc'])";
-    insta::assert_snapshot!(judge_says_yes(&test_support::python(), &["-c", script, &file(".DS_Store")]));
+    insta::assert_snapshot!(judge_says_yes(&test_support::python(), &["-c", script, &file(".DS_Store")]), @r"{{200, 120}, {640, 428}} [('Applications', (480, 188)), ('Hives & Frames- Bienenstöcke.app', (160, 188))]");
 }
 
 #[test]
@@ -103,7 +200,39 @@ fn it_is_read_back_extracted_and_the_same_again() {
     let folder = product("[target.dmg]\ncompression = \"lzfse\"");
     let package = build(&folder);
     let inspected = folder.command(&["inspect"]).arg(&package).output().expect("run");
-    insta::assert_snapshot!(String::from_utf8_lossy(&inspected.stdout));
+    insta::assert_snapshot!(String::from_utf8_lossy(&inspected.stdout), @r#"
+    packages/Hives-Frames-Bienenstöcke-2.4.0-beta-macos-arm64.dmg (dmg)
+    Hives & Frames: Bienenstöcke 2.4.0-beta
+      id           works.fernhollow.hives
+      publisher    Fernhollow Apiary Works
+      categories   Office
+      platform     macos-arm64
+
+    files (4, 450 kB)
+      ├─ bin/                                     2 files, 50.2 kB
+      │  ├─ hives                                 50.2 kB, mode 755
+      │  ├─ other                                 → hives
+      │  └─ words.txt                             6 bytes, mode 644
+      └─ data/                                    2 files, 400 kB
+         ├─ Bienenstöcke 🐝/                      1 file, 300 kB
+         │  └─ noise                              300 kB, mode 644
+         └─ frames.txt                            100 kB, mode 644
+
+    programs
+      app: bin/hives "--where" "{install}/data", with HIVES=it's
+
+    shortcuts
+      menu: “Hives & Frames: Bienenstöcke” starts app
+
+    file types
+      .comb, .brood: “Hive journal” (application/vnd.fernhollow.comb) opens with app
+
+    link schemes
+      hives: links open with app
+
+    rules
+      minimum-macos: 11.0
+    "#);
     let out = folder.at("out");
     let run = folder.command(&["extract"]).arg(&package).arg(&out).output().expect("run");
     assert!(run.status.success(), "{}", String::from_utf8_lossy(&run.stderr));
@@ -172,7 +301,14 @@ for key in sorted(d):
     if key.startswith('NS') or key.startswith('LSUI') or key.startswith('LSHas'):
         print(key, d[key])";
     let list = out.join("Info.plist");
-    insta::assert_snapshot!(judge_says_yes(&test_support::python(), &["-c", script, list.to_str().expect("text")]));
+    insta::assert_snapshot!(judge_says_yes(&test_support::python(), &["-c", script, list.to_str().expect("text")]), @r"
+    LSHasLocalizedDisplayName True
+    LSUIElement True
+    NSCameraUsageDescription To photograph frames
+    NSHighResolutionCapable True
+    NSHumanReadableCopyright © 2026 the bees
+    NSLocalNetworkUsageDescription To find scales
+    ");
     let name = "*/Contents/Resources/de.lproj/InfoPlist.strings";
     let names = test_support::judge(
         "7zz",
@@ -188,7 +324,28 @@ for key in sorted(d):
     let text = text.replace("pt-BR", "portuguese_of_brazil").replace("To find scales", " ");
     folder.write("shelf.toml", text).write("built/de.lproj/InfoPlist.strings", "");
     std::fs::remove_dir_all(folder.at("packages")).expect("removed");
-    insta::assert_snapshot!(problems(&folder));
+    insta::assert_snapshot!(problems(&folder), @r#"
+    error: the payload has a folder de.lproj, and [bundle] names makes one
+     = instead: the name in de.lproj/InfoPlist.strings, and not in `names`
+
+    error: "portuguese_of_brazil" isn't a language code
+      --> ./shelf.toml:38:37
+       |
+    38 | names = { de = 'Stöcke "&" Rahmen', portuguese_of_brazil = "Colmeias" }
+       |                                     ^^^^^^^^^^^^^^^^^^^^
+       = why: the system knows them as `de` or `pt-BR`
+       = instead: names = { de = "…" }
+
+    error: the reason for local-network is empty
+      --> ./shelf.toml:41:17
+       |
+    41 | local-network = " "
+       |                 ^^^
+       = why: the system shows it when it asks for permission
+       = instead: local-network = "To photograph frames"
+
+    3 errors; nothing was written
+    "#);
 }
 
 /// The launcher, built for this machine.
@@ -252,21 +409,21 @@ fn problems(folder: &Folder) -> String {
 
 #[test]
 fn what_a_mac_would_refuse_is_said_before_anything_is_packed() {
-    let folder = product("[install]\nsmallest-macos = \"10.12\"");
+    let folder = product("[install]\nminimum-macos = \"10.12\"");
     folder.write("built/bin/hives", INTEL);
     let said = problems(&folder);
     assert!(said.contains("bin/hives has no code for arm64") && said.contains("built for x86_64"), "{said}");
-    assert!(said.contains("bin/hives needs macOS 10.13") && said.contains("smallest-macos = \"10.13\""), "{said}");
+    assert!(said.contains("bin/hives needs macOS 10.13") && said.contains("minimum-macos = \"10.13\""), "{said}");
     for (more, said) in [
-        ("[disk-image]\nwindow = [300, 200]\nicon-size = 200", "lie over each other"),
-        ("[disk-image]\nprogram = [10, 10]", "leads out of the window"),
+        ("[disk-image]\nwindow = [300, 200]\nicon-size = 200", "overlap"),
+        ("[disk-image]\nprogram = [10, 10]", "is outside the window"),
         ("[disk-image]\ntext-size = 40", "from 10 to 16"),
         ("[disk-image]\nbackground = \"none.png\"", "none.png can't be read"),
         ("[disk-image]\nbackground = \"shelf.toml\"", "it is neither an SVG nor a PNG"),
-        ("[disk-image]\nbackground = \"wide.svg\"", "of another shape than the window"),
-        ("[disk-image]\n[[disk-image.file]]\nfrom = \"wide.svg\"\nat = [470, 190]", "lie over each other"),
+        ("[disk-image]\nbackground = \"wide.svg\"", "its shape differs from the window's"),
+        ("[disk-image]\n[[disk-image.file]]\nfrom = \"wide.svg\"\nat = [470, 190]", "overlap"),
         ("[disk-image]\nvolume-name = \"\"", "can't be the name of the volume"),
-        ("[install]\nsmallest-macos = \"eleven\"", "is no version of macOS"),
+        ("[install]\nminimum-macos = \"eleven\"", "isn't a version of macOS"),
     ] {
         let folder = product(more);
         folder.write("wide.svg", r#"<svg xmlns="http://www.w3.org/2000/svg" width="900" height="100"/>"#);
@@ -276,7 +433,7 @@ fn what_a_mac_would_refuse_is_said_before_anything_is_packed() {
     let folder = product("");
     folder.write("built/data/FRAMES.txt", "another");
     let said = problems(&folder);
-    assert!(said.contains("are one name to HFS+"), "{said}");
+    assert!(said.contains("are the same name to HFS+"), "{said}");
 }
 
 #[test]
@@ -341,7 +498,7 @@ fn libraries_are_looked_for_where_the_program_will() {
     for (path, search, said) in [
         ("@rpath/libqueen.dylib", "@executable_path/../Elsewhere", "libqueen.dylib"),
         ("@rpath/libqueen.dylib", "@loader_path/../libs", "it is looked for in: libs/libqueen.dylib"),
-        ("/opt/bees/lib/libqueen.dylib", "@loader_path", "this path is of the machine that built it"),
+        ("/opt/bees/lib/libqueen.dylib", "@loader_path", "this path exists only on the machine that built it"),
         ("@rpath/libqueen.dylib", "/opt/bees/lib", "looks for libraries in /opt/bees/lib"),
     ] {
         let folder = product("");

@@ -75,7 +75,7 @@ fn only_what_was_asked_for_comes_out_and_a_pattern_that_fits_nothing_says_so() {
         data/twin b is left out: it is a further name of data/twin a
         ✓ twin: 0 files, 0 bytes
         ");
-    for (wrong, why) in [("*.dll", "nothing in"), ("[", "is not well formed")] {
+    for (wrong, why) in [("*.dll", "nothing in"), ("[", "is malformed")] {
         let (code, text) = folder.run(&["extract", &tar, "other", "--only", wrong]);
         assert_eq!(code, 1);
         assert!(text.contains(why), "{text}");
@@ -90,9 +90,9 @@ fn nothing_is_overwritten() {
     folder.write("full/mine.txt", "mine");
     let zip = package(&folder, ".zip");
     insta::assert_snapshot!(folder.run(&["extract", &zip, "full"]).1, @r"
-        error: full is there already
-         = why: nothing of it is overwritten
-         = instead: name a new folder, or an empty one
+        error: full already exists
+         = why: nothing in it is overwritten
+         = instead: choose a new or empty folder
 
         1 error; nothing was written
         ");
@@ -112,7 +112,7 @@ fn nothing_is_overwritten() {
 
 #[test]
 fn a_windows_package_gives_its_files_from_cabinets_inside_and_beside_it() {
-    for settings in ["", "[target.msi]\ncabinets = \"beside\"\ncabinet-megabytes = 1\ncompression = \"mszip\""] {
+    for settings in ["", "[target.msi]\ncabinets = \"external\"\ncabinet-megabytes = 1\ncompression = \"mszip\""] {
         let folder = hives::product("1.0.0", settings);
         folder.write("built/data/one.bin", test_support::noise(1, 700_000));
         folder.write("built/data/two.bin", test_support::noise(2, 700_000));
@@ -133,15 +133,15 @@ fn without_mode(line: &str) -> String {
 
 #[test]
 fn a_cabinet_that_is_missing_or_damaged_beside_its_package_is_named() {
-    let folder = hives::product("1.0.0", "[target.msi]\ncabinets = \"beside\"");
+    let folder = hives::product("1.0.0", "[target.msi]\ncabinets = \"external\"");
     let package = hives::build(&folder);
     let page = std::fs::read_to_string(package.with_extension("msi.DEPLOY.md")).expect("a page");
-    assert!(page.contains("`Hives-Frames-1.0.0-windows-x64.1.cab`, which have to lie in the same folder"), "{page}");
+    assert!(page.contains("`Hives-Frames-1.0.0-windows-x64.1.cab`, which must be in the same folder"), "{page}");
     let cabinet = folder.at("packages/Hives-Frames-1.0.0-windows-x64.1.cab");
     let good = std::fs::read(&cabinet).expect("a cabinet");
     let mut bad = good.clone();
     bad[5000] ^= 0x10;
-    for (bytes, why) in [(Some(bad), "checksum is wrong"), (None, "which belongs beside it, can't be read")] {
+    for (bytes, why) in [(Some(bad), "checksum is wrong"), (None, "which has to be next to it, can't be read")] {
         match bytes {
             Some(bytes) => std::fs::write(&cabinet, bytes).expect("written"),
             None => std::fs::remove_file(&cabinet).expect("removed"),

@@ -52,7 +52,7 @@ fn archives_of_the_usual_tools_are_listed_and_unpacked_with_or_without_a_common_
 }
 
 /// A head that is nobody's program: an ELF header whose end is where the image begins.
-fn elf_head() -> Vec<u8> {
+pub(super) fn elf_head() -> Vec<u8> {
     let mut head = vec![0; 4096];
     head[..7].copy_from_slice(b"\x7fELF\x02\x01\x01");
     head[8..11].copy_from_slice(b"AI\x02");
@@ -183,7 +183,7 @@ fn a_windows_package_of_another_make_is_understood_as_far_as_the_footprint_goes(
         "manual.txt",
         "Software\\Fernhollow\\Honey",
         "table HoneyJars",
-        "2 rows that the footprint does not tell of",
+        "2 rows that the footprint doesn't show",
         "has a slash in it",
     ] {
         assert!(text.contains(said), "{said}\n{text}");
@@ -191,7 +191,7 @@ fn a_windows_package_of_another_make_is_understood_as_far_as_the_footprint_goes(
     // The files are not in it: that is said, and nothing is made.
     let (code, said) = folder.run(&["extract", "honey.msi", "out"]);
     assert_eq!(code, 4);
-    assert!(said.contains("the bytes of docs/manual.txt and of 1 more are not in it"), "{said}");
+    assert!(said.contains("the content of docs/manual.txt and of 1 more is missing"), "{said}");
     assert_eq!(folder.names("."), ["honey.msi"]);
     // Windows would refuse it for several reasons: all are said at once.
     let (code, said) = folder.run(&["check", "honey.msi"]);
@@ -217,7 +217,7 @@ fn what_a_package_does_besides_and_when_is_told() {
     let text = folder.ok(&["inspect", "honey.msi"]);
     for said in [
         "custom action Brew: runs a VBScript",
-        "when changes are made, with the system's own rights (at 4500, if NOT Installed)",
+        "when changes are made, with system privileges (at 4500, if NOT Installed)",
         "custom action SetJar: sets JAR to",
         "(not while it is installed)",
         "the component CMaybe is installed: if HONEY = 1",
@@ -334,7 +334,7 @@ fn what_is_no_package_is_refused_with_what_would_be_one() {
             let (code, text) = folder.run(&command);
             assert_eq!(code, 4, "{command:?}: {text}");
             assert!(
-                text.contains("is no package that is known here") && text.contains("an AppImage, an MSI"),
+                text.contains("isn't a package of a known format") && text.contains("an AppImage, an MSI"),
                 "{text}"
             );
         }

@@ -90,7 +90,7 @@ fn a_portable_program_unpacks_once_and_keeps_its_settings_beside_itself() {
 }
 
 fn portable(packing: &str) {
-    let more = format!("[target.portable]\nsettings = \"beside\"\n[target.nsis]\ncompression = \"{packing}\"");
+    let more = format!("[target.portable]\nsettings = \"program-folder\"\n[target.nsis]\ncompression = \"{packing}\"");
     let (_folder, package) = product("portable", &more);
     let machine = Wine::new();
     machine.bring(&package, "frames portable.exe");
@@ -134,14 +134,45 @@ fn what_no_launcher_can_be_is_said_with_its_line() {
     let (folder, _) = product("zip", "");
     let manifest = std::fs::read_to_string(folder.at("shelf.toml")).expect("read");
     for (launcher, file, expected) in [
-        ("Frames", "runtime/deep/frames.exe", "is no program"),
-        ("../Frames.exe", "runtime/deep/frames.exe", "has `.` or `..` in it"),
-        ("runtime/deep/Frames.exe", "runtime/deep/frames.exe", "is in the payload already"),
+        ("Frames", "runtime/deep/frames.exe", "isn't a program"),
+        ("../Frames.exe", "runtime/deep/frames.exe", "contains `.` or `..`"),
+        ("runtime/deep/Frames.exe", "runtime/deep/frames.exe", "already exists in the payload"),
         ("Frames.exe", "runtime/frames.exe", "has no file runtime/frames.exe"),
     ] {
         let text = manifest.replace("launcher = \"Frames.exe\"", &format!("launcher = {launcher:?}"));
         folder.write("shelf.toml", text.replace("file = \"runtime/deep/frames.exe\"", &format!("file = {file:?}")));
         let (code, said) = folder.run(&["check"]);
-        assert!(code != 0 && said.contains(expected) && said.contains("launcher ="), "{launcher}: {said}");
+        assert!(
+            code != 0 && said.contains(expected) && (said.contains("launcher =") || said.contains("file =")),
+            "{launcher}: {said}"
+        );
+    }
+}
+
+#[test]
+fn a_command_is_found_at_a_prompt_while_the_product_is_there() {
+    let search_path = |machine: &Wine| {
+        let mut all = machine.registry().into_iter();
+        let (_, environment) =
+            all.find(|(key, _)| key.ends_with(r"\Session Manager\Environment")).expect("the machine's");
+        environment.into_iter().find(|(name, _)| name.eq_ignore_ascii_case("PATH")).expect("a search path").1
+    };
+    for target in ["nsis", "msi"] {
+        let (_folder, package) = product(target, "command = \"count-frames\"");
+        let machine = Wine::new();
+        let package = machine.bring(&package, if target == "msi" { "frames.msi" } else { "frames.exe" });
+        let (install, remove) = match target {
+            "msi" => (vec!["msiexec", "/qn", "/i", &package], vec!["msiexec", "/qn", "/x", &package]),
+            _ => (vec![package.as_str(), "/S"], vec![r"C:\Program Files\Frames\uninstall.exe", "/S"]),
+        };
+        assert_eq!(machine.code_of(&install, &[]), 0);
+        let path = search_path(&machine);
+        assert!(path.contains(r";C:\Program Files\Frames\commands"), "{path}");
+        assert_eq!(machine.code_of(&["cmd", "/c", "count-frames", "two words"], &[]), 0);
+        let told = told(&machine);
+        assert!(told.contains(r"program  C:\Program Files\Frames\runtime\deep\frames.exe"), "{told}");
+        assert!(told.ends_with("argument two words\n"), "{told}");
+        assert_eq!(machine.code_of(&remove, &[]), 0);
+        assert!(!search_path(&machine).contains("Frames"));
     }
 }

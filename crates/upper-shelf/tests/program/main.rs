@@ -18,6 +18,8 @@ mod extract;
 mod extract_hostile;
 #[cfg(unix)]
 mod foreign;
+#[cfg(target_os = "linux")]
+mod hostile;
 #[cfg(unix)]
 mod launcher;
 mod manifest;
@@ -35,6 +37,8 @@ mod preview;
 mod real;
 #[cfg(target_os = "linux")]
 mod renames;
+#[cfg(unix)]
+mod results;
 #[cfg(unix)]
 mod setup;
 #[cfg(unix)]

@@ -35,7 +35,58 @@ level = 40
     );
     let (code, text) = folder.run(&["check"]);
     assert_eq!(code, 1);
-    insta::assert_snapshot!(text);
+    insta::assert_snapshot!(text, @r#"
+    error: unknown key `nmae` in `product`
+     --> ./shelf.toml:3:1
+      |
+    3 | nmae = "Least"
+      | ^^^^
+      = instead: name
+
+    error: `product.version` must be text, not a whole number
+     --> ./shelf.toml:4:11
+      |
+    4 | version = 1
+      |           ^
+      = instead: "…" in double quotes
+
+    error: unknown key `form` in `layer[0]`
+     --> ./shelf.toml:9:1
+      |
+    9 | form = "built"
+      | ^^^^
+      = instead: from
+
+    error: unknown key `amiga` in `program[0].file`
+      --> ./shelf.toml:13:31
+       |
+    13 | file = { linux = "bin/least", amiga = "least" }
+       |                               ^^^^^
+       = instead: one of windows, macos, linux, windows-x64, windows-x86, windows-arm64, macos-arm64, macos-x64, macos-universal, linux-x64, linux-arm64
+
+    error: unknown value "desk" for `shortcut[0].places[1]`
+      --> ./shelf.toml:17:19
+       |
+    17 | places = ["menu", "desk"]
+       |                   ^^^^^^
+       = instead: one of menu, desktop, startup
+
+    error: unknown value "linux-x65" for `targets.platforms[0]`
+      --> ./shelf.toml:20:14
+       |
+    20 | platforms = ["linux-x65"]
+       |              ^^^^^^^^^^^
+       = instead: "linux-x64"
+
+    error: `target.appimage.level` can't be 40
+      --> ./shelf.toml:24:9
+       |
+    24 | level = 40
+       |         ^^
+       = instead: a number from 0 to 22
+
+    7 errors; nothing was written
+    "#);
     assert_eq!(folder.names("packages"), [""; 0]);
 }
 
@@ -49,7 +100,32 @@ fn what_the_values_mean_is_checked_too_all_at_once() {
     folder.write("shelf.toml", manifest);
     let (code, text) = folder.run(&["check"]);
     assert_eq!(code, 1);
-    insta::assert_snapshot!(text);
+    insta::assert_snapshot!(text, @r#"
+    error: "Least" can't be an id
+     --> ./shelf.toml:3:6
+      |
+    3 | id = "Least"
+      |      ^^^^^^^
+      = why: systems expect a reverse DNS name: three or more parts of letters, digits and hyphens
+      = instead: id = "com.example.my-program"
+
+    error: no program has the key "ap"
+      --> ./shelf.toml:16:11
+       |
+    16 | program = "ap"
+       |           ^^^^
+       = instead: "app"
+
+    error: "Least://" can't be a link scheme
+      --> ./shelf.toml:19:10
+       |
+    19 | scheme = "Least://"
+       |          ^^^^^^^^^^
+       = why: it is the part before the colon
+       = instead: "least"
+
+    3 errors; nothing was written
+    "#);
     // With those mended, the missing file shows, with the one that is meant.
     folder.write("shelf.toml", LEAST.replace("bin/least", "least"));
     let (code, text) = folder.run(&["check"]);

@@ -126,14 +126,14 @@ fn a_failing_installation_changes_nothing() {
 
 #[test]
 fn one_person_installs_without_touching_the_machine() {
-    let folder = product("1.0.0", "[install]\nscope = \"person\"");
+    let folder = product("1.0.0", "[install]\nscope = \"user\"");
     let package = build(&folder);
     let machine = Wine::new();
     assert_eq!(installed(&machine, &package, &[]), 0);
     let own = machine.c().join("users/root/AppData/Local/Programs/Hives & Frames/hives.exe");
     assert!(own.exists());
     let registry = machine.registry();
-    assert_eq!(value(&registry, "person\\Software\\Fernhollow\\Hives", "Number"), Some("dword:f0000000"));
+    assert_eq!(value(&registry, "user\\Software\\Fernhollow\\Hives", "Number"), Some("dword:f0000000"));
     assert_eq!(value(&registry, "machine\\Software\\Fernhollow\\Hives", "Number"), None);
     assert_eq!(machine.msiexec(&["/x", "C:\\package.msi"]), 0);
     assert!(!own.exists());
@@ -191,20 +191,20 @@ fn what_a_package_cannot_hold_is_said_before_anything_is_packed() {
     for (version, more, said) in [
         ("2026.1", "", "an MSI can't hold the version \"2026.1\""),
         ("1.0-beta", "", "it must be two or three whole numbers"),
-        ("1.2.3.4", "", "a fourth number is not compared"),
+        ("1.2.3.4", "", "a fourth number isn't compared"),
         ("1.0", "[target.msi]\ncode-page = 1251", "code page 1251 can't hold"),
         ("1.0", "[target.msi]\nupgrade-code = \"12-34\"", "\"12-34\" can't be an upgrade code"),
         (
             "1.0",
-            "[install]\nscope = \"person\"\n[[service]]\nname = \"A\"\nprogram = \"scale\"",
-            "a service can't be installed for one person",
+            "[install]\nscope = \"user\"\n[[service]]\nname = \"A\"\nprogram = \"scale\"",
+            "a service can't be installed for one user",
         ),
         (
             "1.0",
             "[install]\nscope = \"asked\"\n[[service]]\nname = \"A\"\nprogram = \"scale\"",
-            "a service can't be installed for one person",
+            "a service can't be installed for one user",
         ),
-        ("1.0", "[install]\nsmallest-windows = \"ten\"", "\"ten\" is no version of Windows"),
+        ("1.0", "[install]\nminimum-windows = \"ten\"", "\"ten\" isn't a version of Windows"),
         ("1.0", "[install]\nstart-at-end = \"ap\"", "instead: \"app\""),
         ("1.0", "[[font]]\nfile = \"fonts/hives.ttf\"\ntitle = \"x\"", "instead: file = \"fonts/hive.ttf\""),
         (
@@ -212,11 +212,11 @@ fn what_a_package_cannot_hold_is_said_before_anything_is_packed() {
             "[[choice]]\nkey = \"more\"\ntitle = \"More\"\nfiles = [\"no/**\"]",
             "the choice \"more\" has no files",
         ),
-        ("1.0", "[wizard]\nlanguages = [\"en\", \"fr\"]", "the language \"fr\" lacks words: next, back"),
-        ("1.0", "[wizard]\npages = []", "a wizard has at least one page"),
-        ("1.0", "[wizard]\npages = [\"start\", \"license\"]", "the page `license` has nothing to show"),
+        ("1.0", "[wizard]\nlanguages = [\"en\", \"fr\"]", "the language \"fr\" has no words for next, back"),
+        ("1.0", "[wizard]\npages = []", "a wizard needs at least one page"),
+        ("1.0", "[wizard]\npages = [\"start\", \"license\"]", "the page `license` has no licence to show"),
         ("1.0", "[wizard]\npages = [\"done\"]", "instead: one of"),
-        ("1.0", "[wizard]\naccent = \"honey\"", "\"honey\" is no colour"),
+        ("1.0", "[wizard]\naccent = \"honey\"", "\"honey\" isn't a colour"),
         ("1.0", "[target.msi]\ncabinet-megabytes = 0", "instead: a number from 1 to 1900"),
         (
             "1.0",
@@ -231,10 +231,10 @@ fn what_a_package_cannot_hold_is_said_before_anything_is_packed() {
         (
             "1.0",
             "[[registry]]\nkey = 'Software\\Classes\\.hive'\nvalue = { text = \"works.fernhollow.hives.comb\" }",
-            "add the ending to `extensions`",
+            "add the extension to `extensions`",
         ),
-        ("1.0", "[[registry]]\nkey = 'Software\\X'\nvalue = { list = [\"a\", \"\"] }", "has an empty text in it"),
-        ("1.0", "[wizard]\nlanguages = [\"xx\"]", "no language is known as \"xx\""),
+        ("1.0", "[[registry]]\nkey = 'Software\\X'\nvalue = { list = [\"a\", \"\"] }", "contains an empty text"),
+        ("1.0", "[wizard]\nlanguages = [\"xx\"]", "\"xx\" isn't a known language"),
         ("1.0", "[wizard]\nlicense = \"none.txt\"", "the licence none.txt can't be read"),
         ("1.0", "[wizard.words.de]\ndone-txt = \"x\"", "instead: done-text = \"…\""),
     ] {

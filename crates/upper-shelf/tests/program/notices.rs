@@ -53,7 +53,7 @@ fn a_program_without_the_right_to_be_started_gets_it_and_others_are_only_warned_
     let mode = PermissionsExt::from_mode(0o644);
     std::fs::set_permissions(folder.at("built/bin/least"), mode).expect("mode");
     let said = folder.ok(&["build", "-v"]);
-    assert!(said.contains("bin/least gets the right to be started: it is a script"), "{said}");
+    assert!(said.contains("bin/least is made executable: it is a script"), "{said}");
     assert!(said.contains("warning: linux-x64 can't run lib/other.dll (a program for windows-x64)"), "{said}");
     let out = crate::common::start(&folder.at("packages/Least-1.0.0-linux-x64.AppImage")).output().expect("started");
     assert_eq!(text(&out), "started\n");
@@ -110,12 +110,12 @@ fn odd_archives_of_others_are_told_as_they_are() {
     assert!(said.contains("the pipe pipe"), "{said}");
     run("zip", &["-q", "-P", "honey", "secret.zip", "alone.txt"]);
     let (code, said) = folder.run(&["extract", "secret.zip", "out"]);
-    assert!(code == 4 && said.contains("not supported") && said.contains("encrypted"), "{said}");
+    assert!(code == 4 && said.contains("isn't supported") && said.contains("encrypted"), "{said}");
     run("zip", &["-q", "-Z", "bzip2", "other.zip", "alone.txt"]);
     folder.write("long.txt", "all the hives of the orchard\n".repeat(1000));
     run("zip", &["-q", "-Z", "bzip2", "other.zip", "long.txt"]);
     let (code, said) = folder.run(&["extract", "other.zip", "out"]);
-    assert!(code == 4 && said.contains("not supported") && !said.contains("damaged"), "{said}");
+    assert!(code == 4 && said.contains("isn't supported") && !said.contains("damaged"), "{said}");
     // A pipe is not waited for.
     let (code, said) = folder.run(&["inspect", "pipe"]);
     assert!(code == 4 && said.contains("a pipe or a device"), "{said}");
@@ -199,22 +199,22 @@ fn init_writes_what_a_practitioner_would_for_a_folder_of_several_systems() {
         folder.write(&format!("built/{platform}/{file}"), built(platform, file));
     }
     let said = folder.ok(&["init", "built"]);
-    assert!(said.contains("is written"), "{said}");
+    assert!(said.contains("wrote shelf.toml"), "{said}");
     for program in ["linux-x64/bin/combwright (linux-x64)", "windows-x64/combwright.exe (windows-x64"] {
         assert!(said.contains(program), "{program}\n{said}");
     }
     insta::assert_snapshot!(std::fs::read_to_string(folder.at("shelf.toml")).expect("a manifest"), @r#"
-        # What Upper Shelf makes packages from. `upper-shelf plan` shows what that will be.
+        # Upper Shelf makes packages from this manifest. `upper-shelf plan` shows what they will contain.
 
         [product]
         id = "com.example.combwright"   # the reverse of a domain that you own, and a name; it can't be changed after the first release
         name = "Combwright"
-        version = "1.0.0"   # nothing says it: put the right one here
-        publisher = "Unknown publisher"   # who people see as its maker
+        version = "1.0.0"   # not found anywhere: set the right one
+        publisher = "Unknown publisher"   # the maker's name, as users see it
         # icon = "art/icon.svg"   # one SVG or square PNG; every size is made from it
 
         [[layer]]
-        from = "built/{platform}"   # followed: what a later build adds comes along
+        from = "built/{platform}"   # files that later builds add are included
 
         [[program]]
         key = "app"

@@ -24,8 +24,7 @@ fn said<'v>(value: &'v Value, key: &str) -> &'v str {
 }
 
 fn numbers(value: &Value) -> Vec<i32> {
-    let all = value.as_array().expect("a list").iter();
-    all.map(|n| n.as_i64().expect("a number") as i32).collect()
+    ["x", "y", "width", "height"].map(|side| value[side].as_i64().expect("a number") as i32).to_vec()
 }
 
 /// The picture of a page that says the same.
@@ -75,15 +74,15 @@ fn the_pages_are_drawn_as_wine_shows_them() {
             "msi" => machine.walk(&["/i", &package, "WIZARDLANGUAGE=en"], steps).0,
             _ => machine.walk_program(&[&package, "/LANGUAGE=en"], steps).0,
         };
-        let agree = "I agree to this licence";
+        let agree = "I accept the licence agreement";
         let mut pages = walk(&["Next", agree, "Next", "Next", "Next", "Cancel", "Yes", "Close"]);
         let start = "Start Hives & Frames now";
         pages.extend(walk(&["Next", agree, "Next", "Next", "Next", "Install", start, "Finish"]));
-        pages.extend(walk(&["Remove", "Finish"]));
+        pages.extend(walk(&["Uninstall", "Finish"]));
         let preview = preview(&folder, &["--language", "en"]);
         let pictures = list(&preview, "pictures");
         let mut compared = std::collections::BTreeSet::new();
-        for seen in pages.iter().filter(|p| !p.texts().contains(&"It is gone")) {
+        for seen in pages.iter().filter(|p| !p.texts().contains(&"Uninstalled")) {
             let picture = drawn_of(pictures, seen);
             assert_same(picture, seen);
             compared.insert(said(picture, "page").to_owned());
@@ -158,7 +157,7 @@ fn one_page_shows_all_pictures_and_the_footprint() {
     let languages: Vec<&str> = pictures.iter().map(|p| said(p, "language")).collect();
     assert!(languages.contains(&"en") && languages.contains(&"de"));
     // It can be read aloud, and nothing of a product's name means something in it.
-    assert!(html.contains("Diese Dateien werden damit geöffnet: .comb, .brood"));
+    assert!(html.contains("Es öffnet diese Dateitypen: .comb, .brood"));
     assert!(html.contains("<h1>Hives &amp; Frames 1.0.0</h1>") && html.contains("HIVES_HOME"));
     // The same again, byte for byte.
     let all = |folder: &Folder| {
@@ -172,16 +171,43 @@ fn one_page_shows_all_pictures_and_the_footprint() {
 
 #[test]
 fn words_without_room_are_said_and_nothing_to_draw_too() {
-    let long = "Put a symbol that opens this very fine program onto the desktop of each and every person here";
+    let long = "Put a symbol that opens this very fine program onto the desktop of each and every user here";
     let words = format!("[wizard.words.en]\ndesktop = \"{long}\"\nnext = \"Proceed with the next page\"");
     let folder = product_for("msi", "1.0.0", &words);
     let (code, text) = folder.run(&["preview", "--language", "en"]);
-    insta::assert_snapshot!(text);
+    insta::assert_snapshot!(text, @r#"
+    ✓ Hives-Frames-1.0.0-windows-x64.msi                  11 pictures, each at 1x and 2x
+
+    open preview/index.html
+    warning: the text of `desktop` in "en" is cut off on the page Start
+     = why: "Put a symbol that opens this very fine program onto the desktop of each and every user here" is about 520 pixels wide, and there is room for 449
+     = instead: shorter words: [wizard.words.en] desktop = "…"
+
+    warning: the text of `next` in "en" is cut off on the page Start
+     = why: "Proceed with the next page" is about 153 pixels wide, and there is room for 81
+     = instead: shorter words: [wizard.words.en] next = "…"
+
+    warning: the text of `next` in "en" is cut off on the page Folder
+     = why: "Proceed with the next page" is about 153 pixels wide, and there is room for 81
+     = instead: shorter words: [wizard.words.en] next = "…"
+    "#);
     assert_eq!(code, 0);
     let (code, text) = folder.run(&["preview", "--language", "fr", "--output", "other"]);
-    insta::assert_snapshot!(text);
+    insta::assert_snapshot!(text, @r#"
+    error: the wizard has no language "fr"
+     = why: it has de, en
+     = instead: [wizard] languages = ["fr"]
+
+    1 error; nothing was written
+    "#);
     assert!(code == 1 && !folder.at("other").exists(), "{code}");
     let (code, text) = Folder::least().run(&["preview"]);
-    insta::assert_snapshot!(text);
+    insta::assert_snapshot!(text, @r#"
+    error: there is nothing to draw
+     = why: only msi and nsis have wizards, and only dmg has a window
+     = instead: [targets] build = ["msi", "nsis", "dmg"]
+
+    1 error; nothing was written
+    "#);
     assert_eq!(code, 1);
 }

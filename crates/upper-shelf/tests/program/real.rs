@@ -124,7 +124,7 @@ compression = "mszip"
     folder.write("shelf.toml", &clashing);
     let (code, said) = folder.run(&["build"]);
     assert_eq!(code, 1);
-    assert!(said.contains("\"library/5.36.0/Pod\" and \"library/5.36.0/pod\" are one name"), "{said}");
+    assert!(said.contains("\"library/5.36.0/Pod\" and \"library/5.36.0/pod\" differ only in case"), "{said}");
     folder.write("shelf.toml", manifest);
     folder.ok(&["build"]);
     let package = "packages/Library-5.36-windows-x64.msi";

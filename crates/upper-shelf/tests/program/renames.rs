@@ -65,7 +65,7 @@ fn sweep(first: &Folder, second: &Folder, more_than: usize) {
 
 #[test]
 fn at_each_rename_an_msi_lies_beside_cabinets_of_its_own_build() {
-    let settings = "[target.msi]\ncabinets = \"beside\"\ncabinet-megabytes = 1\ncompression = \"mszip\"";
+    let settings = "[target.msi]\ncabinets = \"external\"\ncabinet-megabytes = 1\ncompression = \"mszip\"";
     let [first, second] = ["one", "two"].map(|content| {
         let folder = hives::product("1.0.0", settings);
         folder.write("built/data/one.bin", test_support::noise(content.len() as u64, 700_000));

@@ -16,7 +16,7 @@ const NOT_INSTALLED: i32 = 1605 & 0xFF;
 const NEWER: i32 = 1638 & 0xFF;
 
 const HERE: &str = "Program Files/Hives & Frames";
-const REMOVER: &str = r"C:\Program Files\Hives & Frames\uninstall.exe";
+const UNINSTALL_PROGRAM: &str = r"C:\Program Files\Hives & Frames\uninstall.exe";
 
 /// The program that removes waits for its own end to be cleared away: that is left to the system's next start.
 fn without_pending(registry: test_support::wine::Registry) -> test_support::wine::Registry {
@@ -47,7 +47,7 @@ fn an_installation_leaves_exactly_the_footprint_and_removal_leaves_nothing() {
     assert_eq!(value(&registry, entry, "EstimatedSize"), Some(kib.as_str()));
 
     std::fs::remove_file(machine.c().join("where.txt")).expect("removed");
-    assert_eq!(machine.code_of(&[REMOVER, "/S", LOG], &[]), 0, "{}", log(&machine));
+    assert_eq!(machine.code_of(&[UNINSTALL_PROGRAM, "/S", LOG], &[]), 0, "{}", log(&machine));
     let left: Vec<String> = files(&machine).difference(&files_before).cloned().collect();
     assert_eq!(left, Vec::<String>::new(), "left behind");
     assert_eq!(changed(&registry_before, &without_pending(machine.registry())), Vec::<String>::new());
@@ -64,7 +64,7 @@ fn what_is_packed_for_speed_installs_and_leaves_nothing_too() {
     assert!(installed == crate::common::hives::PROGRAM);
     // Once more over itself: it is still known what is whose.
     assert_eq!(run(&machine, &package, &[]), 0, "{}", log(&machine));
-    assert_eq!(machine.code_of(&[REMOVER, "/S", LOG], &[]), 0, "{}", log(&machine));
+    assert_eq!(machine.code_of(&[UNINSTALL_PROGRAM, "/S", LOG], &[]), 0, "{}", log(&machine));
     let left: Vec<String> = files(&machine).difference(&before).cloned().collect();
     assert_eq!(left, Vec::<String>::new(), "left behind");
 }
@@ -162,8 +162,8 @@ fn a_product_moves_to_the_folder_that_is_named() {
     std::fs::write(old.join("notes.txt"), "nobody installed this").expect("made");
     assert_eq!(run(&machine, &second, &[r"/FOLDER=C:\New Place\Hives"]), 0, "{}", log(&machine));
     assert!(new.join("hives.exe").exists() && new.join("deep/deeper/deepest.txt").exists());
-    assert_eq!(test_support::listing(&old).len(), 1, "only what a person made: {:?}", test_support::listing(&old));
-    std::fs::remove_dir_all(&old).expect("the person's");
+    assert_eq!(test_support::listing(&old).len(), 1, "only what a user made: {:?}", test_support::listing(&old));
+    std::fs::remove_dir_all(&old).expect("the user's");
     assert_eq!(machine.code_of(&[r"C:\New Place\Hives\uninstall.exe", "/S"], &[]), 0, "{}", log(&machine));
     assert_eq!((files(&machine), without_pending(machine.registry())), before);
 }
@@ -173,7 +173,7 @@ fn one_person_gets_it_without_the_machine_hearing_of_it() {
     let (_folder, package) = setup("1.0.0", "[install]\nscope = \"asked\"");
     let machine = Wine::new();
     let before = without_pending(machine.registry());
-    assert_eq!(run(&machine, &package, &["/SCOPE=person", "/CHOICES=", "/DESKTOP=0"]), 0, "{}", log(&machine));
+    assert_eq!(run(&machine, &package, &["/SCOPE=user", "/CHOICES=", "/DESKTOP=0"]), 0, "{}", log(&machine));
     let own = machine.c().join("users/root/AppData/Local/Programs/Hives & Frames");
     assert!(own.join("hives.exe").exists() && !own.join("samples").exists(), "{:?}", test_support::listing(&own));
     assert!(!files(&machine).iter().any(|f| f.contains("Desktop/Hives")));
@@ -192,7 +192,7 @@ fn one_person_gets_it_without_the_machine_hearing_of_it() {
 
 #[test]
 fn it_says_no_before_it_touches_anything() {
-    let (folder, package) = setup("1.0.0", "[install]\nsmallest-windows = \"10.0.17763\"");
+    let (folder, package) = setup("1.0.0", "[install]\nminimum-windows = \"10.0.17763\"");
     let machine = Wine::new();
     let before = files(&machine);
     assert_eq!(run(&machine, &package, &[]), OLD_WINDOWS);
@@ -306,18 +306,18 @@ fn run_without_settling(machine: &Wine, package: &Path, args: &[&str]) -> i32 {
 
 /// A setup program with instructions of one's own choice.
 fn made_by_hand(entries: impl Fn(&mut nsis_archive::header::TextBuilder) -> Vec<[i32; 7]>) -> Vec<u8> {
+    use nsis_archive::custom::{Custom, kind};
     use nsis_archive::header::{Header, TextBuilder};
-    use nsis_archive::note::{Note, kind};
     use nsis_archive::write::{Options, Writer};
     const HEAD: &[u8] = include_bytes!("../../../../heads/windows-setup/prebuilt/setup-lzma-x64.exe");
     let mut texts = TextBuilder::new("{install}");
     let mut all = Vec::new();
     let product = ["works.fernhollow.evil", "Evil", "1.0.0", "", "", "", ""].map(|t| texts.add(t));
-    Note { kind: kind::PRODUCT, numbers: product.to_vec() }.put(&mut all);
+    Custom { kind: kind::PRODUCT, numbers: product.to_vec() }.put(&mut all);
     let numbers = vec![texts.add("en"), 1, 1033, 0];
-    Note { kind: kind::LANGUAGE, numbers }.put(&mut all);
+    Custom { kind: kind::LANGUAGE, numbers }.put(&mut all);
     let numbers = vec![texts.add("folder"), texts.add("Evil")];
-    Note { kind: kind::RULE, numbers }.put(&mut all);
+    Custom { kind: kind::RULE, numbers }.put(&mut all);
     all.extend(entries(&mut texts));
     let header = Header { flags: 0, entries: all, texts: texts.finish() }.write().expect("a header");
     let options = Options { dictionary: 1 << 16, ..Options::default() };

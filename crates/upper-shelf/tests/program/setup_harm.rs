@@ -1,5 +1,5 @@
 //! Setup programs for the least lucky: libraries planted beside them, journals and records that somebody else wrote, a
-//! person without an administrator's rights, running services, names that look like templates.
+//! user without an administrator's rights, running services, names that look like templates.
 
 use crate::common::hives::{build, product_for};
 use crate::common::machine::{files, quiet, value};
@@ -68,8 +68,8 @@ fn an_elevated_run_does_not_follow_what_a_person_could_have_written() {
         let key = format!(r"{root}\Software\works.fernhollow.hives");
         machine.run(&["reg", "add", &key, "/v", "Unfinished", "/t", "REG_MULTI_SZ", "/d", &stage, "/f"]);
         let name = machine.bring(&package, "setup.exe");
-        let line = [name.as_str(), "/S", LOG, "/SCOPE=person"];
-        let code = if elevated { machine.code_of(&line, &[]) } else { machine.as_person(&line) };
+        let line = [name.as_str(), "/S", LOG, "/SCOPE=user"];
+        let code = if elevated { machine.code_of(&line, &[]) } else { machine.as_user(&line) };
         assert_eq!(code, 0, "{}", log(&machine));
         assert_eq!(made(&machine), followed, "{root}, elevated: {elevated}: {}", log(&machine));
     }
@@ -102,7 +102,7 @@ fn a_journal_that_was_changed_is_not_followed_and_one_that_was_not_is() {
         // Wine itself runs what the next login would: its own log tells.
         let own = machine.c().join("users/root/Temp/works.fernhollow.hives-setup.log");
         let told = log(&machine) + &std::fs::read_to_string(own).unwrap_or_default();
-        assert_eq!(told.contains("is not followed"), changed, "{told}");
+        assert_eq!(told.contains("is ignored"), changed, "{told}");
         assert_eq!(told.contains("it was finished"), !changed, "{told}");
         assert!(machine.c().join("Tools/hives.exe").exists() && !stage.exists());
     }
@@ -133,16 +133,16 @@ fn a_person_gets_it_for_everyone_and_takes_it_away_again_by_asking_an_administra
     let (_folder, package) = setup("1.0.0", "[install]\nscope = \"asked\"");
     let machine = Wine::new();
     let name = machine.bring(&package, "setup.exe");
-    let person = machine.person();
-    let line = [person[0], person[1], &name, "/LANGUAGE=en"];
-    let everyone = "For everyone on this computer";
+    let user = machine.user();
+    let line = [user[0], user[1], &name, "/LANGUAGE=en"];
+    let everyone = "Everyone who uses this computer";
     // Wine runs what an administrator is asked for with the same rights: so the second program is there, behind the
     // page that asked for whom, nobody is in its way, and it says what it lacks.
     let steps = ["Next", everyone, "Next", "Next", "Install", "Close"];
     let (pages, code) = machine.walk_program(&line, &steps);
     assert_eq!(code, ELEVATION);
-    assert!(pages[3].texts().contains(&"Where should the files go?"), "{:?}", pages[3].texts());
-    assert!(pages[5].texts().contains(&"That takes an administrator."), "{:?}", pages[5].texts());
+    assert!(pages[3].texts().iter().any(|t| t.starts_with("Choose where to install ")), "{:?}", pages[3].texts());
+    assert!(pages[5].texts().contains(&"Administrator rights are required."), "{:?}", pages[5].texts());
     let own_log = || {
         std::fs::read_to_string(machine.c().join("users/root/Temp/works.fernhollow.hives-setup.log"))
             .unwrap_or_default()
@@ -156,12 +156,12 @@ fn a_person_gets_it_for_everyone_and_takes_it_away_again_by_asking_an_administra
     // Without windows nobody can be asked: it says so, and changes nothing.
     let before = files(&machine);
     let remover = format!(r"C:\{}\uninstall.exe", HERE.replace('/', "\\"));
-    assert_eq!(machine.as_person(&[&remover, "/S"]), ELEVATION);
-    assert_eq!(machine.as_person(&[&name, "/S"]), ELEVATION);
+    assert_eq!(machine.as_user(&[&remover, "/S"]), ELEVATION);
+    assert_eq!(machine.as_user(&[&name, "/S"]), ELEVATION);
     assert_eq!(files(&machine), before);
     // With windows both programs ask for one first.
-    for (program, press) in [(&remover, "Remove"), (&name, "Repair")] {
-        let line = [person[0], person[1], program, "/LANGUAGE=en"];
+    for (program, press) in [(&remover, "Uninstall"), (&name, "Repair")] {
+        let line = [user[0], user[1], program, "/LANGUAGE=en"];
         let (_, code) = machine.walk_program(&line, &[press, "Close"]);
         assert_eq!(code, ELEVATION, "{program}");
         assert!(own_log().contains("| /ELEVATED") || own_log().contains("/FROM="), "{program}: {}", own_log());
@@ -234,7 +234,7 @@ fn a_misspelt_part_or_scope_is_said_and_changes_nothing() {
     let machine = Wine::new();
     assert_eq!(run(&machine, &package, &[]), 0, "{}", log(&machine));
     let before = files(&machine);
-    let wrong = ["/CHOICES=smaples", "/CHOICES=samples,x", "/SCOPE=person", r"/D=C:\x", "/NCRC", "/FOLDER"];
+    let wrong = ["/CHOICES=smaples", "/CHOICES=samples,x", "/SCOPE=user", r"/D=C:\x", "/NCRC", "/FOLDER"];
     for switch in wrong {
         assert_eq!(run(&machine, &package, &[switch]), USAGE, "{switch}");
     }
@@ -273,11 +273,11 @@ fn what_other_programs_have_stays_theirs() {
     };
     let before = (seen(&machine), quiet(machine.registry()));
     let package = machine.bring(&package, "setup.exe");
-    for scope in ["/SCOPE=machine", "/SCOPE=person"] {
+    for scope in ["/SCOPE=machine", "/SCOPE=user"] {
         assert_eq!(machine.code_of(&[&package, "/S", LOG, scope], &[]), 0, "{}", log(&machine));
         assert_eq!(seen(&machine), before.0, "{scope}");
         let registry = machine.registry();
-        let root = if scope.ends_with("machine") { "machine" } else { "person" };
+        let root = if scope.ends_with("machine") { "machine" } else { "user" };
         let of = |key: &str, name: &str| value(&registry, &format!("{root}\\{key}"), name).map(str::to_owned);
         // It offers itself beside them.
         assert!(of(r"Software\Classes\.comb\OpenWithProgids", "works.fernhollow.hives.comb").is_some());
@@ -291,7 +291,7 @@ fn what_other_programs_have_stays_theirs() {
         assert!(of(&format!(r"Software\Classes\{}\shell\open\command", class.trim_matches('"')), "@").is_some());
         // What nobody has is taken.
         assert!(of(r"Software\Classes\.brood", "@").is_some());
-        if root == "person" {
+        if root == "user" {
             let environment = r"Environment";
             let now = of(environment, "HIVEEXT").expect("a value");
             assert!(now.contains(".comb;%HIVEEXT%"), "the machine's is not hidden: {now}");

@@ -11,8 +11,8 @@ fn unpack(folder: &Folder, to: &str) {
     judge_says_yes("tar", &["-xf", tar.to_str().expect("utf-8"), "-C", folder.at(to).to_str().expect("utf-8")]);
 }
 
-fn as_person(folder: &Folder, script: &Path, args: &[&str]) -> (bool, String) {
-    let home = folder.at("home of a person");
+fn as_user(folder: &Folder, script: &Path, args: &[&str]) -> (bool, String) {
+    let home = folder.at("home of a user");
     let out = Command::new("sh")
         .arg(script)
         .args(args)
@@ -28,20 +28,20 @@ fn as_person(folder: &Folder, script: &Path, args: &[&str]) -> (bool, String) {
 fn for_one_user_it_is_installed_upgraded_and_removed_without_a_trace() {
     let folder = Folder::new();
     unpack(&folder, "a b");
-    let home = folder.at("home of a person");
+    let home = folder.at("home of a user");
     std::fs::create_dir_all(home.join("Documents")).expect("home");
     let before = listing(&home);
     let install = folder.at("a b/Combwright-2.4.0-linux-x64/install.sh");
     let uninstall = home.join(".local/share/works.fernhollow.combwright/uninstall.sh");
-    let (ok, said) = as_person(&folder, &install, &["--user"]);
+    let (ok, said) = as_user(&folder, &install, &["--user"]);
     assert!(ok, "{said}");
     let first = listing(&home);
     // Again: an upgrade replaces everything and leaves the same.
     std::fs::write(home.join(".local/share/works.fernhollow.combwright/app/left-from-before"), "x").expect("written");
-    let (ok, said) = as_person(&folder, &install, &[]);
+    let (ok, said) = as_user(&folder, &install, &[]);
     // Run as root the usual way is for everyone; here it must be said.
     assert!(ok || said.contains("--system"), "{said}");
-    let (ok, said) = as_person(&folder, &install, &["--user"]);
+    let (ok, said) = as_user(&folder, &install, &["--user"]);
     assert!(ok, "{said}");
     assert_eq!(listing(&home), first);
     for part in [
@@ -56,20 +56,26 @@ fn for_one_user_it_is_installed_upgraded_and_removed_without_a_trace() {
     judge_says_yes("desktop-file-validate", &["--no-hints", entry.to_str().expect("utf-8")]);
     let line = std::fs::read_to_string(&entry).expect("entry");
     let exec = line.lines().find_map(|l| l.strip_prefix("Exec=")).expect("Exec");
-    assert!(exec.starts_with('"') && exec.contains("home of a person/.local"), "{exec}");
+    assert!(exec.starts_with('"') && exec.contains("home of a user/.local"), "{exec}");
     assert!(home.join("Desktop/works.fernhollow.combwright.desktop").exists());
     let out =
         Command::new(home.join(".local/bin/combwright")).arg("--where").current_dir("/").output().expect("started");
     assert!(text(&out).contains("season   2026"), "{}", text(&out));
+    let data = home.join(".local/share");
+    assert!(data.join("man/man1/combwright.1").exists());
+    let completed = "source \"$0\"; COMP_WORDS=(combwright --w) COMP_CWORD=1; _combwright; echo \"${COMPREPLY[@]}\"";
+    let completions = data.join("bash-completion/completions/combwright");
+    let out = Command::new("bash").args(["-c", completed]).arg(&completions).output().expect("bash");
+    assert_eq!(text(&out), "--where\n");
     let out = Command::new(home.join(".local/bin/combwright-report")).output().expect("started");
     assert!(text(&out).contains("Orchard East"), "{}", text(&out));
-    let (ok, said) = as_person(&folder, &uninstall, &[]);
+    let (ok, said) = as_user(&folder, &uninstall, &[]);
     assert!(ok, "{said}");
     assert_eq!(listing(&home), before, "nothing is left");
     // For everyone, from the second call above.
     let system = Path::new("/opt/works.fernhollow.combwright/uninstall.sh");
     if system.exists() {
-        assert!(as_person(&folder, system, &[]).0);
+        assert!(as_user(&folder, system, &[]).0);
     }
     assert!(!Path::new("/opt/works.fernhollow.combwright").exists());
     assert!(!Path::new("/usr/local/bin/combwright").exists());
@@ -79,14 +85,14 @@ fn for_one_user_it_is_installed_upgraded_and_removed_without_a_trace() {
 fn what_is_somebody_elses_is_not_overwritten_and_not_removed() {
     let folder = Folder::new();
     unpack(&folder, "x");
-    let home = folder.at("home of a person");
-    folder.write("home of a person/.local/bin/combwright", "not ours");
-    folder.write("home of a person/.local/share/applications/other.desktop", "[Desktop Entry]\n");
+    let home = folder.at("home of a user");
+    folder.write("home of a user/.local/bin/combwright", "not ours");
+    folder.write("home of a user/.local/share/applications/other.desktop", "[Desktop Entry]\n");
     let before = listing(&home);
-    let (ok, said) = as_person(&folder, &folder.at("x/Combwright-2.4.0-linux-x64/install.sh"), &["--user"]);
-    assert!(!ok && said.contains("is there already"), "{said}");
+    let (ok, said) = as_user(&folder, &folder.at("x/Combwright-2.4.0-linux-x64/install.sh"), &["--user"]);
+    assert!(!ok && said.contains("already exists"), "{said}");
     assert_eq!(listing(&home), before, "what was done is taken back: {said}");
-    let (ok, said) = as_person(&folder, &folder.at("x/Combwright-2.4.0-linux-x64/uninstall.sh"), &[]);
+    let (ok, said) = as_user(&folder, &folder.at("x/Combwright-2.4.0-linux-x64/uninstall.sh"), &[]);
     assert!(!ok && said.contains("nothing is installed here"), "{said}");
 }
 

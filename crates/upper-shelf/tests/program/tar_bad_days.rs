@@ -40,7 +40,7 @@ fn installer(folder: &Folder, version: &str) -> PathBuf {
 
 const ID: &str = "works.fernhollow.least";
 
-/// Runs a script for a person, in a process group of its own; further variables as they are.
+/// Runs a script for a user, in a process group of its own; further variables as they are.
 fn run(script: &Path, home: &Path, path: &str, variables: &[(&str, &str)]) -> Output {
     let mut command = Command::new("setsid");
     command.args(["-w", "sh"]).arg(script).env_clear().env("PATH", path).env("HOME", home).current_dir("/");
@@ -153,7 +153,7 @@ fn a_full_disk_costs_nothing() {
     command.args(["-m", "sh", "-c", script, "sh"]).arg(&home).arg(v1).arg(v2);
     let out = command.env_clear().env("PATH", PATH).env("HOME", &home).output().expect("unshare");
     assert!(out.status.success(), "{}", text(&out));
-    assert!(text(&out).contains("everything is as it was before"), "{}", text(&out));
+    assert!(text(&out).contains("nothing has been changed"), "{}", text(&out));
     assert!(String::from_utf8_lossy(&out.stdout).ends_with("version 1.0.0\n"), "{}", text(&out));
 }
 

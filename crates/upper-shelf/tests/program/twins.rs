@@ -93,8 +93,8 @@ fn an_msi_replaces_the_setup_program() {
 
 #[test]
 fn the_other_scope_is_said_before_anything_changes() {
-    let person = "[install]\nscope = \"person\"";
-    let (_one, setup_of_person) = package("nsis", "1.0.0", person);
+    let user = "[install]\nscope = \"user\"";
+    let (_one, setup_of_person) = package("nsis", "1.0.0", user);
     let (_two, msi_of_machine) = package("msi", "2.0.0", "");
     let machine = Wine::new();
     let name = machine.bring(&setup_of_person, "setup.exe");
@@ -109,7 +109,7 @@ fn the_other_scope_is_said_before_anything_changes() {
     let msi = machine.bring(&msi_of_machine, "package.msi");
     assert_eq!(machine.msiexec(&["/i", &msi]), 0);
     let before = files(&machine);
-    let (_three, newer) = package("nsis", "3.0.0", person);
+    let (_three, newer) = package("nsis", "3.0.0", user);
     let name = machine.bring(&newer, "setup.exe");
     assert_eq!(machine.code_of(&[&name, "/S", LOG], &[]), OTHER_SCOPE, "{}", log(&machine));
     assert!(log(&machine).contains("setup-other-scope"));

@@ -23,20 +23,102 @@ fn machine(more: &str) -> (Wine, String) {
 #[test]
 fn in_english_from_the_first_page_to_the_finish_and_away_again() {
     let (machine, package) = machine(MORE);
-    let agree = "I agree to this licence";
+    let agree = "I accept the licence agreement";
     let steps = ["Next", agree, "Next", "Back", "Next", "Next", "Install", "Finish", "close:Combwright"];
     let (pages, code) = machine.walk(&["/i", &package], &steps);
     assert_eq!(code, 0);
-    insta::assert_snapshot!("english", Seen::told(&pages));
+    insta::assert_snapshot!(Seen::told(&pages), @r#"
+    Hives & Frames
+      Add a shortcut to the desktop
+      Next
+      Cancel
+      Install Hives & Frames 1.0.0
+      8 files will be installed, using 322 kB.
+      An older version will be replaced. Your own documents will not be changed.
+      You can choose the folder later.
+      It opens these file types: .comb, .brood
+      Ready to install
+    Hives & Frames
+      You may count frames.  Nobody promises that the bees agree.
+      I accept the licence agreement
+      Back
+      Next
+      Cancel
+      Licence agreement
+      Please read the licence before you continue
+    Hives & Frames
+      You may count frames.  Nobody promises that the bees agree.
+      I accept the licence agreement
+      Back
+      Next
+      Cancel
+      Licence agreement
+      Please read the licence before you continue
+    Hives & Frames
+      C:\Program Files\Hives & Frames\
+      Back
+      Next
+      Cancel
+      Installation folder
+      Choose where to install Hives & Frames
+      Install in this folder:
+      The folder will be created if it doesn't exist. Updates will use the same folder.
+    Hives & Frames
+      You may count frames.  Nobody promises that the bees agree.
+      I accept the licence agreement
+      Back
+      Next
+      Cancel
+      Licence agreement
+      Please read the licence before you continue
+    Hives & Frames
+      C:\Program Files\Hives & Frames\
+      Back
+      Next
+      Cancel
+      Installation folder
+      Choose where to install Hives & Frames
+      Install in this folder:
+      The folder will be created if it doesn't exist. Updates will use the same folder.
+    Hives & Frames
+      Back
+      Install
+      Cancel
+      Components
+      Choose what to install
+    Hives & Frames
+      Start Hives & Frames now
+      Finish
+      Installation complete
+      Hives & Frames 1.0.0 has been installed
+      You can start it from the Start menu.
+    Combwright
+      OK
+      The journal can't be opened: it was left behind, or its name is wrong.
+    "#);
     assert!(!pages[1].control("Next").enabled && !pages[1].control(agree).ticked, "nobody goes on without agreeing");
     assert!(pages[2].control("Next").enabled && pages[2].control(agree).ticked);
-    assert!(pages[0].control("Put a shortcut on the desktop").ticked);
+    assert!(pages[0].control("Add a shortcut to the desktop").ticked);
     assert!(pages[pages.len() - 2].control("Start Hives & Frames now").ticked);
     assert!(at(&machine, "hives.exe") && at(&machine, "samples/a.comb"));
 
-    let (pages, code) = machine.walk(&["/i", &package], &["Remove", "Finish"]);
+    let (pages, code) = machine.walk(&["/i", &package], &["Uninstall", "Finish"]);
     assert_eq!(code, 0);
-    insta::assert_snapshot!("english-remove", Seen::told(&pages));
+    insta::assert_snapshot!(Seen::told(&pages), @r"
+    Hives & Frames
+      Repair
+      Uninstall
+      Cancel
+      Hives & Frames is already installed
+      What would you like to do?
+      Restore missing or damaged files.
+      Remove everything that was installed. Your own documents will be kept.
+    Hives & Frames
+      Finish
+      Uninstalled
+      Hives & Frames has been removed
+      Your own documents have been kept.
+    ");
     assert!(!at(&machine, ""));
 }
 
@@ -45,7 +127,7 @@ fn in_german_with_a_repair() {
     let (machine, package) = machine(MORE);
     let steps = [
         "Weiter",
-        "Ich stimme dieser Lizenz zu",
+        "Ich stimme dem Lizenzvertrag zu",
         "Weiter",
         "Weiter",
         "Installieren",
@@ -54,11 +136,79 @@ fn in_german_with_a_repair() {
     ];
     let (pages, code) = machine.walk(&["/i", &package, "WIZARDLANGUAGE=de"], &steps);
     assert_eq!(code, 0);
-    insta::assert_snapshot!("german", Seen::told(&pages));
+    insta::assert_snapshot!(Seen::told(&pages), @r#"
+    Hives & Frames
+      Verknüpfung auf dem Desktop erstellen
+      Weiter
+      Abbrechen
+      Hives & Frames 1.0.0 installieren
+      8 Dateien werden installiert und belegen 322 kB.
+      Eine ältere Version wird ersetzt. Ihre eigenen Dokumente werden nicht verändert.
+      Den Ordner können Sie später auswählen.
+      Es öffnet diese Dateitypen: .comb, .brood
+      Bereit zur Installation
+    Hives & Frames
+      You may count frames.  Nobody promises that the bees agree.
+      Ich stimme dem Lizenzvertrag zu
+      Zurück
+      Weiter
+      Abbrechen
+      Lizenzvertrag
+      Bitte lesen Sie die Lizenz, bevor Sie fortfahren
+    Hives & Frames
+      You may count frames.  Nobody promises that the bees agree.
+      Ich stimme dem Lizenzvertrag zu
+      Zurück
+      Weiter
+      Abbrechen
+      Lizenzvertrag
+      Bitte lesen Sie die Lizenz, bevor Sie fortfahren
+    Hives & Frames
+      C:\Program Files\Hives & Frames\
+      Zurück
+      Weiter
+      Abbrechen
+      Installationsordner
+      Wählen Sie, wo Hives & Frames installiert wird
+      In diesem Ordner installieren:
+      Der Ordner wird erstellt, falls er nicht existiert. Updates verwenden denselben Ordner.
+    Hives & Frames
+      Zurück
+      Installieren
+      Abbrechen
+      Komponenten
+      Wählen Sie, was installiert wird
+    Hives & Frames
+      Hives & Frames jetzt starten
+      Fertig
+      Installation abgeschlossen
+      Hives & Frames 1.0.0 wurde installiert
+      Sie können es über das Startmenü starten.
+    Hives & Frames
+      Hives & Frames jetzt starten
+      Fertig
+      Installation abgeschlossen
+      Hives & Frames 1.0.0 wurde installiert
+      Sie können es über das Startmenü starten.
+    "#);
     std::fs::remove_file(machine.c().join("Program Files/Hives & Frames/data/frames.txt")).expect("removed");
     let (pages, code) = machine.walk(&["/i", &package, "WIZARDLANGUAGE=de"], &["Reparieren", "Fertig"]);
     assert_eq!(code, 0);
-    insta::assert_snapshot!("german-repair", Seen::told(&pages));
+    insta::assert_snapshot!(Seen::told(&pages), @r"
+    Hives & Frames
+      Reparieren
+      Deinstallieren
+      Abbrechen
+      Hives & Frames ist bereits installiert
+      Was möchten Sie tun?
+      Fehlende oder beschädigte Dateien wiederherstellen.
+      Alles entfernen, was installiert wurde. Ihre eigenen Dokumente bleiben erhalten.
+    Hives & Frames
+      Fertig
+      Installation abgeschlossen
+      Hives & Frames 1.0.0 wurde installiert
+      Sie können es über das Startmenü starten.
+    ");
     assert!(at(&machine, "data/frames.txt"));
 }
 
@@ -67,14 +217,56 @@ fn stopping_asks_first_and_changes_nothing() {
     let (machine, package) = machine(MORE);
     let (pages, code) = machine.walk(&["/i", &package], &["Cancel", "No", "Next", "Cancel", "Yes", "Close"]);
     assert_eq!(code, CANCELLED);
-    insta::assert_snapshot!("cancelled", Seen::told(&pages));
+    insta::assert_snapshot!(Seen::told(&pages), @r"
+    Hives & Frames
+      Add a shortcut to the desktop
+      Next
+      Cancel
+      Install Hives & Frames 1.0.0
+      8 files will be installed, using 322 kB.
+      An older version will be replaced. Your own documents will not be changed.
+      You can choose the folder later.
+      It opens these file types: .comb, .brood
+      Ready to install
+    Hives & Frames
+      No
+      Yes
+      Cancel the installation? Changes so far will be undone.
+    Hives & Frames
+      Add a shortcut to the desktop
+      Next
+      Cancel
+      Install Hives & Frames 1.0.0
+      8 files will be installed, using 322 kB.
+      An older version will be replaced. Your own documents will not be changed.
+      You can choose the folder later.
+      It opens these file types: .comb, .brood
+      Ready to install
+    Hives & Frames
+      You may count frames.  Nobody promises that the bees agree.
+      I accept the licence agreement
+      Back
+      Next
+      Cancel
+      Licence agreement
+      Please read the licence before you continue
+    Hives & Frames
+      No
+      Yes
+      Cancel the installation? Changes so far will be undone.
+    Hives & Frames
+      Close
+      You can start the installation again at any time.
+      Installation cancelled
+      Your computer has not been changed
+    ");
     assert!(!at(&machine, ""));
 }
 
 #[test]
 fn the_desktop_shortcut_is_left_out_when_its_box_is_not_ticked() {
     let (machine, package) = machine("");
-    let box_ = "Put a shortcut on the desktop";
+    let box_ = "Add a shortcut to the desktop";
     let (_, code) = machine.walk(&["/i", &package], &[box_, "Next", "Next", "Install", "Finish"]);
     assert_eq!(code, 0);
     let desktop = |name: &str| machine.c().join("users").join(name).join("Desktop/Hives & Frames.lnk").exists();
@@ -87,12 +279,12 @@ fn the_person_who_installs_says_for_whom() {
     let everyones = "Program Files/Hives & Frames/hives.exe";
     for (steps, file, other) in [
         (vec!["Next", "Next", "Next", "Install", "Finish"], own, everyones),
-        (vec!["Next", "For everyone on this computer", "Next", "Next", "Install", "Finish"], everyones, own),
+        (vec!["Next", "Everyone who uses this computer", "Next", "Next", "Install", "Finish"], everyones, own),
     ] {
         let (machine, package) = machine("[install]\nscope = \"asked\"");
         let (pages, code) = machine.walk(&["/i", &package], &steps);
         assert_eq!(code, 0);
-        assert!(pages[1].control("Only for me").ticked, "{:?}", pages[1].texts());
+        assert!(pages[1].control("Only me").ticked, "{:?}", pages[1].texts());
         assert!(machine.c().join(file).exists() && !machine.c().join(other).exists(), "{steps:?}");
         let folder = file.trim_end_matches("hives.exe").replace('/', "\\");
         let shown = pages[steps.len() - 3].texts().iter().any(|t| t.ends_with(&*folder));
@@ -115,7 +307,7 @@ fn a_failure_is_said_in_a_sentence() {
     let (pages, code) = machine.walk(&["/i", &package], &["Next", "Next", "Install", "Close"]);
     assert_eq!(code, 1603 & 0xFF);
     let last = pages.last().expect("a page").texts().join("\n");
-    assert!(last.contains("That did not work") && last.contains("Everything is as it was before"), "{last}");
+    assert!(last.contains("Installation failed") && last.contains("Your computer has not been changed"), "{last}");
     assert!(!at(&machine, "hives.exe"));
 }
 
@@ -129,8 +321,8 @@ fn a_manifest_chooses_the_pages_and_brings_a_language_of_its_own() {
     let (pages, code) = machine.walk(&["/i", &package, "WIZARDLANGUAGE=fr"], &["~Install", "~Finish"]);
     assert_eq!(code, 0);
     assert!(pages[0].texts().contains(&"~Install") && !pages[0].texts().contains(&"~Back"));
-    assert!(pages[0].texts().contains(&"~Where should the files go?"), "{:?}", pages[0].texts());
-    let (_, code) = machine.walk(&["/i", &package], &["Remove", "Lovely"]);
+    assert!(pages[0].texts().iter().any(|t| t.starts_with("~Choose where to install ")), "{:?}", pages[0].texts());
+    let (_, code) = machine.walk(&["/i", &package], &["Uninstall", "Lovely"]);
     assert_eq!(code, 0);
     assert!(!at(&machine, ""));
 }
@@ -143,8 +335,8 @@ fn upper_shelf_words() -> impl Iterator<Item = (&'static str, &'static str)> {
 #[test]
 fn everything_fits_into_its_place_in_the_pages_own_window() {
     let (machine, package) = machine(MORE);
-    let (pages, _) =
-        machine.walk(&["/i", &package], &["Next", "I agree to this licence", "Next", "Next", "Cancel", "Yes", "Close"]);
+    let (pages, _) = machine
+        .walk(&["/i", &package], &["Next", "I accept the licence agreement", "Next", "Next", "Cancel", "Yes", "Close"]);
     for page in &pages {
         for control in &page.controls {
             let [left, top, width, height] = control.place[..] else { panic!("{control:?}") };

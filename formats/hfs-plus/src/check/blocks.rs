@@ -1,6 +1,6 @@
 //! Blocks: that each belongs to one file at most, and that the bitmap and the counts know it.
 
-use super::Faults;
+use super::Findings;
 use super::catalog::Found;
 use crate::Result;
 use crate::read::{FileReader, Span, Volume};
@@ -26,7 +26,7 @@ impl fmt::Display for Who {
 }
 
 /// Compares what all forks hold with the bitmap.
-pub fn check<R: ReadAt>(volume: &Volume<R>, found: Vec<Found>, faults: &mut Faults) -> Result<()> {
+pub fn check<R: ReadAt>(volume: &Volume<R>, found: Vec<Found>, findings: &mut Findings) -> Result<()> {
     let header = &volume.header;
     let (block, blocks) = (u64::from(header.block_size.get()), header.blocks.get());
     // Blocks by where they begin, and whose they are.
@@ -42,7 +42,7 @@ pub fn check<R: ReadAt>(volume: &Volume<R>, found: Vec<Found>, faults: &mut Faul
     for (cnid, kind, fork, who) in own.chain(others) {
         let place = volume.place(&fork, cnid, kind)?;
         let count: u64 = place.spans.iter().map(|s| u64::from(s.count)).sum();
-        faults.same(&format!("blocks of {who}"), u64::from(fork.blocks.get()), count);
+        findings.same(&format!("blocks of {who}"), u64::from(fork.blocks.get()), count);
         spans.extend(place.spans.iter().map(|s| (*s, who)));
     }
     // The first blocks hold the header, the last ones its copy.
@@ -58,16 +58,16 @@ pub fn check<R: ReadAt>(volume: &Volume<R>, found: Vec<Found>, faults: &mut Faul
     let (mut next, mut used) = (0, 0);
     for (span, who) in &spans {
         if span.start < next {
-            faults.add(format!("block {} belongs to {who} and to another", span.start));
+            findings.add(format!("block {} belongs to {who} and to another", span.start));
             continue;
         }
-        bits.expect(span.start - next, false, next, faults)?;
-        bits.expect(span.count, true, span.start, faults)?;
+        bits.expect(span.start - next, false, next, findings)?;
+        bits.expect(span.count, true, span.start, findings)?;
         next = span.start + span.count;
         used += span.count;
     }
-    bits.expect(blocks.saturating_sub(next), false, next, faults)?;
-    faults.same("free blocks", header.free_blocks.get(), blocks.saturating_sub(used));
+    bits.expect(blocks.saturating_sub(next), false, next, findings)?;
+    findings.same("free blocks", header.free_blocks.get(), blocks.saturating_sub(used));
     Ok(())
 }
 
@@ -81,21 +81,21 @@ struct Bits<'b, R: Read> {
 
 impl<R: Read> Bits<'_, R> {
     /// The next bits all have to be this.
-    fn expect(&mut self, count: u32, set: bool, from: u32, faults: &mut Faults) -> Result<()> {
+    fn expect(&mut self, count: u32, set: bool, from: u32, findings: &mut Findings) -> Result<()> {
         let mut said = false;
         for n in 0..count {
             if self.at == self.length {
                 self.length = self.reader.read(&mut self.buffer)? * 8;
                 self.at = 0;
                 if self.length == 0 {
-                    faults.add("the bitmap ends too early");
+                    findings.add("the bitmap ends too early");
                     return Ok(());
                 }
             }
             let bit = self.buffer[self.at / 8] & (0x80 >> (self.at % 8)) != 0;
             self.at += 1;
             if bit != set && !said {
-                faults.add(format!("the bitmap is wrong about block {}", from + n));
+                findings.add(format!("the bitmap is wrong for block {}", from + n));
                 said = true;
             }
         }

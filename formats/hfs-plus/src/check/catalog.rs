@@ -1,6 +1,6 @@
 //! The catalog and the attributes: names, numbers, threads, counts. Collects every fork on the way.
 
-use super::Faults;
+use super::Findings;
 use crate::Result;
 use crate::name::{LONGEST, shown, stored};
 use crate::read::{Volume, attribute_key, catalog_key, units};
@@ -26,14 +26,14 @@ struct Sight {
 }
 
 impl Sight {
-    fn record(&mut self, parent: u32, name: Vec<u16>, data: &[u8], faults: &mut Faults) {
+    fn record(&mut self, parent: u32, name: Vec<u16>, data: &[u8], findings: &mut Findings) {
         let kind = data.first_chunk::<2>().map_or(0, |k| u16::from_be_bytes(*k));
         if matches!(kind, kind::FOLDER_THREAD | kind::FILE_THREAD) {
             let Some(thread) = ThreadRecord::read_from_prefix(data).ok().zip(data.get(8..).and_then(units)) else {
-                return faults.add(format!("the thread of {parent} is cut off"));
+                return findings.add(format!("the thread of {parent} is cut off"));
             };
             if !name.is_empty() {
-                faults.add(format!("the thread of {parent} has a name in its key"));
+                findings.add(format!("the thread of {parent} has a name in its key"));
             }
             let ((thread, _), its_name) = thread;
             self.threads.insert(parent, (thread.parent.get(), its_name, kind == kind::FOLDER_THREAD));
@@ -41,9 +41,9 @@ impl Sight {
         }
         let text = shown(&name);
         if name.is_empty() || name.len() > LONGEST {
-            faults.add(format!("{text:?} in folder {parent} is no name"));
+            findings.add(format!("{text:?} in folder {parent} isn't a valid name"));
         } else if !text.contains('\0') && stored(&text).ok().as_ref() != Some(&name) {
-            faults.add(format!("{text:?} is not stored in the form that it is looked for"));
+            findings.add(format!("{text:?} isn't stored in the normal form that lookups use"));
         }
         *self.inside.entry(parent).or_default() += 1;
         let (cnid, flags, is_folder) =
@@ -59,75 +59,75 @@ impl Sight {
                 let is_nothing = |f: &Fork| *f == Fork { clump: f.clump, ..Fork::default() };
                 self.forks.extend(forks.into_iter().filter(|(_, _, fork)| !is_nothing(fork)));
                 if record.flags.get() & HAS_THREAD == 0 {
-                    faults.add(format!("{text:?} is not said to have a thread"));
+                    findings.add(format!("{text:?} isn't flagged as having a thread"));
                 }
                 (cnid, record.flags.get(), false)
             } else {
-                return faults.add(format!("the record of {text:?} is cut off or of an unknown kind"));
+                return findings.add(format!("the record of {text:?} is cut off or of unknown type"));
             };
         if flags & HAS_ATTRIBUTES != 0 {
             self.with_attributes.insert(cnid);
         }
         if self.records.insert(cnid, (parent, name, is_folder)).is_some() {
-            faults.add(format!("two things have the number {cnid}"));
+            findings.add(format!("two items have the number {cnid}"));
         }
     }
 
-    fn compare(&self, header: &VolumeHeader, faults: &mut Faults) {
+    fn compare(&self, header: &VolumeHeader, findings: &mut Findings) {
         for (cnid, record) in &self.records {
             let name = shown(&record.1);
             match self.threads.get(cnid) {
-                None => faults.add(format!("{name:?} has no thread")),
-                Some(thread) if thread != record => faults.add(format!("the thread of {name:?} says something else")),
+                None => findings.add(format!("{name:?} has no thread")),
+                Some(thread) if thread != record => findings.add(format!("the thread of {name:?} doesn't match")),
                 Some(_) => {}
             }
             if *cnid != cnid::ROOT && *cnid < cnid::FIRST {
-                faults.add(format!("{name:?} has the number {cnid}, which means something else"));
+                findings.add(format!("{name:?} has the number {cnid}, which means something else"));
             }
             if *cnid >= header.next_cnid.get() {
-                faults.add(format!("{name:?} has the number {cnid}, which the header says is free"));
+                findings.add(format!("{name:?} has the number {cnid}, which the header declares free"));
             }
             let parent = self.records.get(&record.0);
             if record.0 != cnid::ROOT_PARENT && !parent.is_some_and(|p| p.2) {
-                faults.add(format!("{name:?} is in the folder {}, which is not there", record.0));
+                findings.add(format!("{name:?} is in the folder {}, which doesn't exist", record.0));
             }
         }
         for cnid in self.threads.keys().filter(|c| !self.records.contains_key(c)) {
-            faults.add(format!("there is a thread for {cnid}, and no record"));
+            findings.add(format!("there is a thread for {cnid}, but no record"));
         }
         for (cnid, valence) in &self.valences {
             let inside = self.inside.get(cnid).copied().unwrap_or(0);
-            faults.same(&format!("things in folder {cnid}"), *valence, inside);
+            findings.same(&format!("items in folder {cnid}"), *valence, inside);
         }
         if !self.valences.contains_key(&cnid::ROOT) {
-            faults.add("there is no root folder");
+            findings.add("there is no root folder");
         }
-        faults.same("files", header.files.get(), self.files);
-        faults.same("folders", header.folders.get(), self.folders.saturating_sub(1));
+        findings.same("files", header.files.get(), self.files);
+        findings.same("folders", header.folders.get(), self.folders.saturating_sub(1));
     }
 }
 
 /// Looks at catalog and attributes; gives all forks.
-pub fn check<R: ReadAt>(volume: &Volume<R>, faults: &mut Faults) -> Result<Vec<Found>> {
+pub fn check<R: ReadAt>(volume: &Volume<R>, findings: &mut Findings) -> Result<Vec<Found>> {
     let mut sight = Sight::default();
     volume.catalog.leaves(&volume.source, |key, data, offset| {
         match catalog_key(key) {
-            Some((parent, name)) => sight.record(parent, name, data, faults),
-            None => faults.add(format!("the key at {offset:#x} is cut off")),
+            Some((parent, name)) => sight.record(parent, name, data, findings),
+            None => findings.add(format!("the key at {offset:#x} is cut off")),
         }
         Ok(())
     })?;
-    sight.compare(&volume.header, faults);
+    sight.compare(&volume.header, findings);
     let mut seen = HashSet::new();
     if let Some(tree) = &volume.attributes {
         tree.leaves(&volume.source, |key, data, offset| {
             let Some((cnid, name)) = attribute_key(key) else {
-                faults.add(format!("the key of an attribute at {offset:#x} is cut off"));
+                findings.add(format!("the key of an attribute at {offset:#x} is cut off"));
                 return Ok(());
             };
             seen.insert(cnid);
             if !sight.records.contains_key(&cnid) {
-                faults.add(format!("the attribute {} belongs to {cnid}, which is not there", shown(&name)));
+                findings.add(format!("the attribute {} belongs to {cnid}, which doesn't exist", shown(&name)));
             }
             let is_fork = data.first_chunk::<4>().is_some_and(|k| u32::from_be_bytes(*k) == attribute::FORK);
             if let (true, Some(Ok((fork, _)))) = (is_fork, data.get(8..).map(Fork::read_from_prefix)) {
@@ -137,7 +137,7 @@ pub fn check<R: ReadAt>(volume: &Volume<R>, faults: &mut Faults) -> Result<Vec<F
         })?;
     }
     for cnid in seen.symmetric_difference(&sight.with_attributes) {
-        faults.add(format!("{cnid} has attributes and is not marked so, or the other way round"));
+        findings.add(format!("{cnid} has attributes but isn't flagged so, or the other way round"));
     }
     Ok(sight.forks)
 }

@@ -1,6 +1,6 @@
 //! Trees, from the root down: order of keys, chains, depths, the map of nodes.
 
-use super::Faults;
+use super::Findings;
 use crate::Result;
 use crate::name::order;
 use crate::read::{Node, Tree, Volume};
@@ -41,7 +41,7 @@ struct Walk<'w, 'f, R: ReadAt> {
     volume: &'w Volume<R>,
     tree: &'w Tree,
     compare: Compare,
-    faults: &'f mut Faults,
+    findings: &'f mut Findings,
     used: Vec<bool>,
     /// The last node seen at each height, and what it calls the next one.
     last: Vec<(u32, u32)>,
@@ -51,19 +51,19 @@ struct Walk<'w, 'f, R: ReadAt> {
 
 impl<R: ReadAt> Walk<'_, '_, R> {
     fn fault(&mut self, what: impl std::fmt::Display) {
-        self.faults.add(format!("{}: {what}", self.tree.name()));
+        self.findings.add(format!("{}: {what}", self.tree.name()));
     }
 
     /// Looks at one node and all below it; gives its first key.
     fn node(&mut self, number: u32, height: u16) -> Result<Option<Vec<u8>>> {
         let node = self.tree.node(&self.volume.source, number)?;
         if std::mem::replace(&mut self.used[number as usize], true) {
-            self.fault(format_args!("two ways lead to node {number}"));
+            self.fault(format_args!("two paths lead to node {number}"));
             return Ok(None);
         }
         let is_leaf = height == 1;
         if node.head.kind != if is_leaf { -1 } else { 0 } || u16::from(node.head.height) != height {
-            self.fault(format_args!("node {number} is of another kind or height than its place"));
+            self.fault(format_args!("node {number} doesn't have the type or height of its place"));
             return Ok(None);
         }
         self.siblings(&node, height);
@@ -86,7 +86,9 @@ impl<R: ReadAt> Walk<'_, '_, R> {
                 let child = u32_at(data, 0);
                 let child = if child == 0 { None } else { self.node(child, height - 1)? };
                 if child.as_deref() != Some(key) {
-                    self.fault(format_args!("record {n} of node {number} has not the first key of the node below it"));
+                    self.fault(format_args!(
+                        "record {n} of node {number} doesn't have the first key of the node below it"
+                    ));
                 }
             }
             first.get_or_insert_with(|| key.to_vec());
@@ -99,7 +101,7 @@ impl<R: ReadAt> Walk<'_, '_, R> {
         let at = usize::from(height);
         let (before, next_of_it) = self.last[at];
         if node.head.previous.get() != before || (before != 0 && next_of_it != node.number) {
-            self.fault(format_args!("node {} is not linked with the one before it", node.number));
+            self.fault(format_args!("node {} isn't linked to the one before it", node.number));
         }
         if height == 1 && before == 0 {
             self.first_leaf = node.number;
@@ -109,14 +111,14 @@ impl<R: ReadAt> Walk<'_, '_, R> {
 }
 
 /// The map of nodes: a bit for each; first in the tree's first node, then in nodes of its own.
-fn map<R: ReadAt>(volume: &Volume<R>, tree: &Tree, used: &mut [bool], faults: &mut Faults) -> Result<Vec<bool>> {
+fn map<R: ReadAt>(volume: &Volume<R>, tree: &Tree, used: &mut [bool], findings: &mut Findings) -> Result<Vec<bool>> {
     let mut bits = Vec::new();
     let mut number = 0;
     loop {
         let node = tree.node(&volume.source, number)?;
         let kind = if number == 0 { 1 } else { 2 };
         if node.head.kind != kind || std::mem::replace(&mut used[number as usize], true) {
-            faults.add(format!("{}: the map of nodes goes on in node {number}, which is another", tree.name()));
+            findings.add(format!("{}: the node map continues in node {number}, which has another use", tree.name()));
             break;
         }
         let record = node.record(if number == 0 { 2 } else { 0 })?;
@@ -130,7 +132,7 @@ fn map<R: ReadAt>(volume: &Volume<R>, tree: &Tree, used: &mut [bool], faults: &m
 }
 
 /// Looks at a whole tree.
-pub fn check<R: ReadAt>(volume: &Volume<R>, tree: &Tree, faults: &mut Faults) -> Result<()> {
+pub fn check<R: ReadAt>(volume: &Volume<R>, tree: &Tree, findings: &mut Findings) -> Result<()> {
     let head = &tree.head;
     let is_exact = volume.header.signature.get() == SIGNATURE_X && head.compare == 0xBC;
     let compare: Compare = match tree.name() {
@@ -141,14 +143,14 @@ pub fn check<R: ReadAt>(volume: &Volume<R>, tree: &Tree, faults: &mut Faults) ->
     };
     let depth = head.depth.get();
     if depth > 16 {
-        faults.add(format!("{}: {depth} levels", tree.name()));
+        findings.add(format!("{}: {depth} levels", tree.name()));
         return Ok(());
     }
     let mut walk = Walk {
         volume,
         tree,
         compare,
-        faults,
+        findings,
         used: vec![false; head.nodes.get() as usize],
         last: vec![(0, 0); usize::from(depth) + 1],
         leaf_records: 0,
@@ -167,20 +169,20 @@ pub fn check<R: ReadAt>(volume: &Volume<R>, tree: &Tree, faults: &mut Faults) ->
     let (records, first, last) = (walk.leaf_records, walk.first_leaf, walk.last.get(1).map_or(0, |l| l.0));
     let mut used = walk.used;
     let name = tree.name();
-    faults.same(&format!("{name}: records in leaves"), head.leaf_records.get(), records);
-    faults.same(&format!("{name}: the first leaf"), head.first_leaf.get(), first);
-    faults.same(&format!("{name}: the last leaf"), head.last_leaf.get(), last);
-    let bits = map(volume, tree, &mut used, faults)?;
+    findings.same(&format!("{name}: records in leaves"), head.leaf_records.get(), records);
+    findings.same(&format!("{name}: the first leaf"), head.first_leaf.get(), first);
+    findings.same(&format!("{name}: the last leaf"), head.last_leaf.get(), last);
+    let bits = map(volume, tree, &mut used, findings)?;
     let free = used.iter().filter(|u| !**u).count() as u32;
-    faults.same(&format!("{name}: free nodes"), head.free_nodes.get(), free);
+    findings.same(&format!("{name}: free nodes"), head.free_nodes.get(), free);
     if bits.len() < used.len() {
-        faults.add(format!("{name}: the map has no bits for some nodes"));
+        findings.add(format!("{name}: the map has no bits for some nodes"));
     }
     if let Some(n) = used.iter().zip(&bits).position(|(a, b)| a != b) {
-        faults.add(format!("{name}: the map is wrong about node {n}"));
+        findings.add(format!("{name}: the map is wrong for node {n}"));
     }
     if bits.iter().skip(used.len()).any(|b| *b) {
-        faults.add(format!("{name}: the map has bits for nodes that are not there"));
+        findings.add(format!("{name}: the map has bits for nodes that don't exist"));
     }
     Ok(())
 }

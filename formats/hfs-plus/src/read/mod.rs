@@ -54,7 +54,7 @@ fn header_at<R: ReadAt>(source: &R, base: u64) -> Result<VolumeHeader> {
     let mut bytes = [0; size_of::<VolumeHeader>()];
     source
         .read_exact_at(&mut bytes, base + HEADER_AT)
-        .map_err(|_| Error::format(base + HEADER_AT, "the bytes end before a volume's header"))?;
+        .map_err(|_| Error::format(base + HEADER_AT, "the file ends before the volume's header"))?;
     Ok(VolumeHeader::read_from_bytes(&bytes).expect("as many bytes as it has"))
 }
 
@@ -77,7 +77,7 @@ impl<R: ReadAt> Volume<R> {
         let header = header_at(&source, base)?;
         let known = [SIGNATURE, SIGNATURE_X].contains(&header.signature.get());
         if !known || !(4..=5).contains(&header.version.get()) {
-            return Err(Error::format(base + HEADER_AT, "no HFS+ volume begins here"));
+            return Err(Error::format(base + HEADER_AT, "not an HFS+ volume"));
         }
         let block = header.block_size.get();
         if !block.is_power_of_two() || !(512..=1 << 20).contains(&block) {
@@ -91,7 +91,7 @@ impl<R: ReadAt> Volume<R> {
             let number = |at: usize| Some(u32::from_be_bytes(key.get(at..at + 4)?.try_into().ok()?));
             let record = <[Extent; 8]>::read_from_prefix(data).ok();
             let parts = number(2).zip(number(6)).zip(record);
-            let ((file, from), (record, _)) = parts.ok_or_else(|| Error::format(offset, "no record of extents"))?;
+            let ((file, from), (record, _)) = parts.ok_or_else(|| Error::format(offset, "not an extents record"))?;
             count += 8;
             if count > limits.max_entries {
                 return Err(Error::Limit(format!("more than {} extents", limits.max_entries)));
@@ -149,7 +149,7 @@ fn more(overflow: &Overflow, fork: &Fork, file: u32, kind: u8) -> Result<Vec<Spa
     let mut all = Vec::new();
     for (from, spans) in records {
         if *from != next {
-            return Err(Error::format(0, format!("the extents of file {file} go on at block {from}, not {next}")));
+            return Err(Error::format(0, format!("the extents of file {file} continue at block {from}, not {next}")));
         }
         next = spans.iter().fold(next, |sum, s| sum.wrapping_add(s.count));
         all.extend(spans);

@@ -119,7 +119,7 @@ impl<R: ReadAt> Volume<R> {
         let mut count = 0;
         self.catalog.leaves(&self.source, |key, data, offset| {
             let bad = |what: &str| Error::format(offset, what);
-            let (parent, name) = catalog_key(key).ok_or_else(|| bad("no key of the catalog"))?;
+            let (parent, name) = catalog_key(key).ok_or_else(|| bad("not a catalog key"))?;
             let kind = data.first_chunk::<2>().map(|k| u16::from_be_bytes(*k));
             let raw = match kind {
                 Some(kind::FOLDER) => {
@@ -132,7 +132,7 @@ impl<R: ReadAt> Volume<R> {
                     Raw::File(Box::new(record.0))
                 }
                 Some(kind::FOLDER_THREAD | kind::FILE_THREAD) => return Ok(()),
-                _ => return Err(bad("a record of the catalog of an unknown kind")),
+                _ => return Err(bad("a catalog record of unknown type")),
             };
             count += 1;
             if count > self.limits.max_entries {
@@ -190,7 +190,7 @@ impl<R: ReadAt> Volume<R> {
         if record.file_type == *b"hlnk" && record.creator == *b"hfs+" {
             let target = shared.get(&record.permissions.special.get());
             let target = target
-                .ok_or_else(|| Error::format(0, format!("{path} is a further name of a file that is not there")))?;
+                .ok_or_else(|| Error::format(0, format!("{path} is another name of a file that doesn't exist")))?;
             let file = target.cnid.get();
             return Ok(Entry { path, cnid, kind: Kind::File(Box::new(*target), file) });
         }
@@ -224,7 +224,7 @@ impl<R: ReadAt> Volume<R> {
             None => Err(Error::Limit(format!("attributes of more than {} bytes", self.limits.max_attributes))),
         };
         tree.leaves(&self.source, |key, data, offset| {
-            let bad = || Error::format(offset, "no record of an attribute");
+            let bad = || Error::format(offset, "not an attribute record");
             let (file, name) = attribute_key(key).ok_or_else(bad)?;
             take(name.len() as u64 + 64)?;
             let number = |at: usize| data.get(at..at + 4).map(|b| u32::from_be_bytes([b[0], b[1], b[2], b[3]]));

@@ -101,7 +101,7 @@ impl Tree {
         }
         let mut bytes = vec![0; size];
         self.place.read_exact(source, at, &mut bytes)?;
-        let head = NodeHead::read_from_prefix(&bytes).expect("a node is longer than its head").0;
+        let head = NodeHead::read_from_prefix(&bytes).expect("a node is longer than its header").0;
         let offset = self.place.offset(at);
         if 2 * (usize::from(head.records.get()) + 1) + size_of::<NodeHead>() > size {
             return Err(Error::format(offset, format!("node {number} of the {} has too many records", self.name)));
@@ -119,7 +119,7 @@ impl Tree {
             let node = self.node(source, next)?;
             seen += 1;
             if node.head.kind != -1 || seen > self.head.nodes.get() {
-                return Err(Error::format(node.offset, format!("the leaves of the {} are no chain", self.name)));
+                return Err(Error::format(node.offset, format!("the leaves of the {} don't form a chain", self.name)));
             }
             for n in 0..node.head.records.get() {
                 let (key, data) = node.pair(n)?;

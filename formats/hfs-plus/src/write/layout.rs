@@ -141,7 +141,7 @@ fn catalog<'i>(items: &'i [Item], order: &'i [usize], starts: &'i [u64]) -> impl
 fn sorted(mut all: Vec<Attribute>) -> Result<Vec<Attribute>> {
     all.sort_by(|a, b| (a.cnid, &a.name).cmp(&(b.cnid, &b.name)));
     if let Some(pair) = all.windows(2).find(|w| (w[0].cnid, &w[0].name) == (w[1].cnid, &w[1].name)) {
-        return Err(Error::Usage(format!("the attribute {} is there twice", shown(&pair[0].name))));
+        return Err(Error::Usage(format!("the attribute {} appears twice", shown(&pair[0].name))));
     }
     Ok(all)
 }
@@ -174,7 +174,7 @@ impl Layout {
         order.sort_by_cached_key(key);
         if let Some(pair) = order.windows(2).find(|w| key(&w[0]) == key(&w[1])) {
             let (a, b) = (shown(&items[pair[0]].name), shown(&items[pair[1]].name));
-            return Err(Error::Usage(format!("{a:?} and {b:?} are one name to HFS+, and stand in one folder")));
+            return Err(Error::Usage(format!("{a:?} and {b:?} in one folder are the same name to HFS+")));
         }
 
         let named = sorted(named)?;
@@ -298,7 +298,7 @@ impl Layout {
     /// [`Error::Usage`] if they are not as long as those files were said to be.
     pub fn with_first(mut self, files: &[Vec<u8>]) -> Result<Self> {
         if self.files.len() < files.len() || self.files.iter().zip(files).any(|(size, f)| *size != f.len() as u64) {
-            return Err(Error::Usage("the first files have other sizes than was said".into()));
+            return Err(Error::Usage("the first files differ in size from what was declared".into()));
         }
         self.first = files.concat();
         Ok(self)
@@ -363,7 +363,7 @@ impl<W: Write> Writer<W> {
     pub fn data(&mut self, mut bytes: &[u8]) -> Result<()> {
         while !bytes.is_empty() {
             if self.left == 0 {
-                return Err(Error::Usage("more bytes came than the files were said to have".into()));
+                return Err(Error::Usage("more bytes came than the files were declared to have".into()));
             }
             let n = self.left.min(bytes.len() as u64) as usize;
             self.out.write_all(&bytes[..n])?;

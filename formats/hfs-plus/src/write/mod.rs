@@ -159,7 +159,7 @@ impl Builder {
     pub fn attribute(&mut self, cnid: u32, name: &str, value: &[u8]) -> Result<()> {
         let units: Vec<u16> = name.encode_utf16().collect();
         if units.is_empty() || units.len() > 127 {
-            return Err(Error::Usage(format!("{name:?} is no name of an attribute: it has 1 to 127 units")));
+            return Err(Error::Usage(format!("{name:?} can't be an attribute's name: it needs 1 to 127 units")));
         }
         if value.len() > LARGEST_ATTRIBUTE {
             let why = format!("the attribute {name} has {} of at most {LARGEST_ATTRIBUTE} bytes", value.len());

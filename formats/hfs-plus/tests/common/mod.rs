@@ -52,6 +52,6 @@ pub fn told(volume: &Volume<Vec<u8>>) -> Vec<(String, Vec<u8>)> {
     all
 }
 
-pub fn faults(volume: &Volume<Vec<u8>>) -> Vec<String> {
+pub fn findings(volume: &Volume<Vec<u8>>) -> Vec<String> {
     hfs_plus::check::check(volume).expect("checked")
 }

@@ -54,10 +54,10 @@ impl<R: Read + Seek> Compound<R> {
         let length = source.seek(SeekFrom::End(0))?;
         source.seek(SeekFrom::Start(0))?;
         let mut bytes = [0; size_of::<Header>()];
-        source.read_exact(&mut bytes).map_err(|_| Error::format(0, "no compound file begins here"))?;
-        let header = Header::read_from_bytes(&bytes).map_err(|_| Error::format(0, "no compound file begins here"))?;
+        source.read_exact(&mut bytes).map_err(|_| Error::format(0, "not a compound file"))?;
+        let header = Header::read_from_bytes(&bytes).map_err(|_| Error::format(0, "not a compound file"))?;
         if header.signature != SIGNATURE {
-            return Err(Error::format(0, "no compound file begins here"));
+            return Err(Error::format(0, "not a compound file"));
         }
         let shift = match (header.major_version.get(), header.sector_shift.get()) {
             (3, 9) => 9,
@@ -67,7 +67,7 @@ impl<R: Read + Seek> Compound<R> {
             }
         };
         if header.mini_sector_shift.get() != 6 || u64::from(header.mini_stream_cutoff.get()) != MINI_CUTOFF {
-            return Err(Error::format(32, "short streams are not kept in the usual way"));
+            return Err(Error::format(32, "short streams aren't stored in the usual way"));
         }
         let mut it = Self {
             source,
@@ -145,7 +145,7 @@ impl<R: Read + Seek> Compound<R> {
         while at != ENDOFCHAIN && size.is_none_or(|s| held < s) {
             let offset = self.offset(at);
             if at >= MAXREGSECT || offset >= self.length || steps > self.sectors() {
-                return Err(Error::format(offset.min(self.length), format!("a chain from sector {first} goes astray")));
+                return Err(Error::format(offset.min(self.length), format!("the chain from sector {first} is broken")));
             }
             match runs.last_mut() {
                 Some((begin, len)) if *begin + *len == offset => *len += sector,
@@ -216,7 +216,7 @@ impl<R: Read + Seek> Compound<R> {
                     || std::mem::replace(&mut seen[index], true)
                     || stack.len() > limits.max_entries
                 {
-                    return Err(Error::format(48, format!("the directory's tree goes astray at entry {at}")));
+                    return Err(Error::format(48, format!("the directory's tree is broken at entry {at}")));
                 }
                 stack.push(index);
                 at = entries[index].left.get();
@@ -235,8 +235,8 @@ impl<R: Read + Seek> Compound<R> {
                 TYPE_STREAM => {
                     self.streams.push(StreamInfo { name, size: self.size(entry), start: entry.start.get() });
                 }
-                TYPE_STORAGE => self.remarks.push(format!("a storage inside: {name:?}")),
-                other => return Err(Error::format(48, format!("entry {index} of the directory is of kind {other}"))),
+                TYPE_STORAGE => self.remarks.push(format!("a nested storage: {name:?}")),
+                other => return Err(Error::format(48, format!("entry {index} of the directory is of type {other}"))),
             }
             at = entry.right.get();
         }
@@ -293,7 +293,7 @@ impl<R: Read + Seek> Compound<R> {
         let (mut runs, mut at, mut held) = (Vec::new(), first, 0);
         while held < size {
             let begin = u64::from(at) * MINI_SECTOR as u64;
-            let astray = || Error::format(60, format!("a chain from mini sector {first} goes astray"));
+            let astray = || Error::format(60, format!("the chain from mini sector {first} is broken"));
             // Mini sectors never cross runs: those are whole sectors.
             let mut before = 0;
             let run = self.mini.iter().find_map(|(offset, len)| {

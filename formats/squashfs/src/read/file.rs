@@ -43,7 +43,7 @@ impl<R: ReadAt> Image<R> {
     fn fragment_entry(&self, index: u32) -> Result<(u64, u32)> {
         let table = self.superblock.fragment_table.get();
         if table == NONE_64 || index >= self.superblock.fragment_count.get() {
-            return Err(Error::format(table.min(1 << 62), "a fragment outside its table"));
+            return Err(Error::format(table.min(1 << 62), "a fragment outside the fragment table"));
         }
         let mut position = [0; 8];
         self.read_at(&mut position, table + u64::from(index / 512) * 8)?;
@@ -59,7 +59,7 @@ impl<R: ReadAt> Image<R> {
     /// The places of all blocks of a file.
     ///
     /// # Errors
-    /// [`Error::Usage`] if it is no file; [`Error::Format`] for a fragment outside its table.
+    /// [`Error::Usage`] if it is no file; [`Error::Format`] for a fragment outside the fragment table.
     pub fn blocks_of(&self, inode: &Inode) -> Result<Vec<BlockPlace>> {
         let Kind::File(file) = &inode.kind else {
             return Err(Error::Usage("it is not a file".into()));
@@ -77,7 +77,7 @@ impl<R: ReadAt> Image<R> {
             });
             position = position
                 .checked_add(size.into())
-                .ok_or_else(|| Error::format(file.start, "a file's blocks lie beyond all positions"))?;
+                .ok_or_else(|| Error::format(file.start, "a file's blocks lie beyond the largest offset"))?;
         }
         if file.fragment.is_some() {
             places.push(self.fragment_place(file)?);
@@ -125,7 +125,7 @@ impl<R: ReadAt> Image<R> {
     /// A fragment block, which many small files share: the last few are kept.
     fn fragment_block(&self, place: BlockPlace) -> Result<Arc<Vec<u8>>> {
         let BlockPlace::At { position, len, offset, .. } = place else {
-            return Err(Error::Usage("a hole is no fragment".into()));
+            return Err(Error::Usage("a hole can't be a fragment".into()));
         };
         let mut kept = self.fragments.lock().unwrap_or_else(|e| e.into_inner());
         let found =

@@ -58,7 +58,7 @@ impl<R: ReadAt> Image<R> {
     pub(super) fn metadata(&self, at: u64, offset: u16, end: u64) -> Result<Metadata<'_, R>> {
         let (block, next) = self.metadata_block(at, end)?;
         if usize::from(offset) > block.len() {
-            return Err(Error::format(at, "an offset behind its metadata block"));
+            return Err(Error::format(at, "an offset past its metadata block"));
         }
         Ok(Metadata { image: self, block, at, next, end, offset: offset.into() })
     }
@@ -117,9 +117,9 @@ impl<R: ReadAt> Metadata<'_, R> {
 impl<R: ReadAt> Image<R> {
     /// Reads at an offset from the image's first byte; an end that comes too early is a matter of format.
     pub(super) fn read_at(&self, out: &mut [u8], at: u64) -> Result<()> {
-        let absolute = self.base.checked_add(at).ok_or_else(|| Error::format(at, "a position beyond all files"))?;
+        let absolute = self.base.checked_add(at).ok_or_else(|| Error::format(at, "an offset past the largest file"))?;
         self.source.read_exact_at(out, absolute).map_err(|e| match e.kind() {
-            io::ErrorKind::UnexpectedEof => Error::format(at, "the image ends here, it is truncated"),
+            io::ErrorKind::UnexpectedEof => Error::format(at, "the image ends here: it is truncated"),
             _ => Error::Io(e),
         })
     }

@@ -69,7 +69,7 @@ impl<R: ReadAt> Image<R> {
         source.read_exact_at(superblock.as_mut_bytes(), base)?;
         let s = &superblock;
         if s.magic.get() != MAGIC {
-            return Err(Error::format(0, "no squashfs image begins here"));
+            return Err(Error::format(0, "not a squashfs image"));
         }
         if (s.major.get(), s.minor.get()) != (4, 0) {
             return Err(Error::format(28, format!("squashfs version {}.{}, not 4.0", s.major, s.minor)));
@@ -84,14 +84,15 @@ impl<R: ReadAt> Image<R> {
             _ => Error::format(20, e),
         })?;
         if s.bytes_used.get() > length {
-            let what = format!("the image says it has {} bytes, {length} are there: it is truncated", s.bytes_used);
+            let what =
+                format!("the image declares {} bytes, but only {length} are present: it is truncated", s.bytes_used);
             return Err(Error::format(40, what));
         }
         let in_order = s.inode_table.get() < s.directory_table.get()
             && s.directory_table.get() < s.id_table.get()
             && s.id_table.get() < s.bytes_used.get();
         if !in_order {
-            return Err(Error::format(48, "the tables are not in their order inside the image"));
+            return Err(Error::format(48, "the tables are out of order in the image"));
         }
         let directory_end = [s.fragment_table.get(), s.export_table.get(), s.id_table.get()].into_iter().min();
         let mut image = Self {

@@ -107,7 +107,7 @@ impl Tree {
                 self.nodes[there].meta = meta;
                 return Ok(there);
             }
-            return Err(usage(path, "the name is taken already"));
+            return Err(usage(path, "the name is already taken"));
         }
         let id = self.push(meta, body, dir);
         self.insert(dir, name, id);
@@ -116,13 +116,13 @@ impl Tree {
 
     /// A further name for a node that is there already.
     pub fn add_link(&mut self, path: &[u8], to: &[u8]) -> Result<()> {
-        let node = self.find(to).ok_or_else(|| usage(to, "a hard link to a name that is not there"))?;
+        let node = self.find(to).ok_or_else(|| usage(to, "a hard link to a name that doesn't exist"))?;
         if matches!(self.nodes[node].body, Body::Dir(_)) {
             return Err(usage(path, "a folder can't have two names"));
         }
         let (dir, name) = self.parent_of(path)?;
         if self.entries(dir).is_some_and(|e| e.contains_key(name)) {
-            return Err(usage(path, "the name is taken already"));
+            return Err(usage(path, "the name is already taken"));
         }
         self.insert(dir, name, node);
         self.nodes[node].nlink += 1;

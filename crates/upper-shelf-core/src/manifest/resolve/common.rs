@@ -2,9 +2,9 @@
 
 use super::Resolver;
 use crate::footprint::{
-    FileType, Footprint, LinkScheme, List, Place, Program, RelPath, Shortcut, Variable, WorkingFolder,
+    FileType, Footprint, LinkScheme, List, Place, Program, RelPath, Shortcut, Text, Variable, WorkingFolder,
 };
-use crate::problem::nearest;
+use crate::problem::{Code, nearest};
 
 /// The programs' keys: those that are there on this platform, and all.
 #[derive(Clone, Copy)]
@@ -25,7 +25,7 @@ impl<'p> Resolver<'p> {
         footprint.programs = self.programs();
         let keys = self.keys(&footprint.programs);
         let keys = Keys { here: &keys.here, all: &keys.all };
-        footprint.shortcuts = self.shortcuts(keys);
+        footprint.shortcuts = self.shortcuts(keys, &footprint.programs, footprint.product.summary.as_ref());
         footprint.file_types = self.file_types(keys);
         footprint.link_schemes = self.link_schemes(keys);
         footprint.environment = self.variables();
@@ -39,6 +39,13 @@ impl<'p> Resolver<'p> {
     }
 
     fn programs(&mut self) -> List<Program> {
+        let before = self.problems.len();
+        let programs = self.programs_of_manifest();
+        self.programs_are_wrong = self.problems.len() > before;
+        programs
+    }
+
+    fn programs_of_manifest(&mut self) -> List<Program> {
         let m = &self.project.manifest;
         let mut keys: Vec<&str> = Vec::new();
         let mut programs = Vec::new();
@@ -46,7 +53,7 @@ impl<'p> Resolver<'p> {
             let at = format!("program.{n}");
             let key_char = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-';
             if program.key.is_empty() || !program.key.chars().all(key_char) {
-                let why = "it has small letters, digits and dashes only";
+                let why = "keys consist of lower-case letters, digits and hyphens";
                 self.problem(&format!("{at}.key"), format!("{:?} can't be a key", program.key), why, "key = \"app\"");
             }
             if !self.applies(&program.platforms) {
@@ -54,7 +61,7 @@ impl<'p> Resolver<'p> {
             }
             if keys.contains(&program.key.as_str()) {
                 let what = format!("two programs have the key {:?}", program.key);
-                self.problem(&format!("{at}.key"), what, "", "another key for one of them");
+                self.problem_of(Code::Duplicate, &format!("{at}.key"), what, "", "a different key for one of them");
                 continue;
             }
             let Some(file) = self.select(&program.file) else { continue };
@@ -67,6 +74,9 @@ impl<'p> Resolver<'p> {
                 }
             };
             keys.push(&program.key);
+            if let Some(folder) = &program.working_folder {
+                self.one_line(&format!("{at}.working-folder"), folder);
+            }
             let working_folder = match program.working_folder.as_deref() {
                 None | Some("unchanged") => WorkingFolder::Unchanged,
                 Some("home") => WorkingFolder::Home,
@@ -85,8 +95,9 @@ impl<'p> Resolver<'p> {
                     }
                 },
             };
-            for name in program.environment.keys() {
-                self.variable_name(&format!("{at}.environment.{name}"), name);
+            for (name, value) in &program.environment {
+                self.one_line(&format!("{at}.environment.{name}"), value);
+                self.variable_name(&format!("{at}.environment.{name}.#key"), name);
             }
             for (n, argument) in program.arguments.iter().enumerate() {
                 self.one_line(&format!("{at}.arguments.{n}"), argument);
@@ -104,25 +115,32 @@ impl<'p> Resolver<'p> {
         self.list(programs)
     }
 
-    fn shortcuts(&mut self, keys: Keys) -> List<Shortcut> {
+    fn shortcuts(&mut self, keys: Keys, programs: &List<Program>, summary: Option<&Text>) -> List<Shortcut> {
+        let summary = summary.cloned();
         let m = &self.project.manifest;
         let mut shortcuts = Vec::new();
-        for (n, shortcut) in m.shortcut.iter().enumerate() {
+        for (n, shortcut) in m.shortcut.iter().flatten().enumerate() {
             if !self.applies(&shortcut.platforms)
                 || !self.known(&format!("shortcut.{n}.program"), &shortcut.program, keys)
             {
                 continue;
             }
-            let name = shortcut.name.clone().unwrap_or_else(|| {
-                self.default(&format!("shortcut {} · name", n + 1), &m.product.name, "the product's name");
-                m.product.name.clone()
-            });
-            let description = shortcut.description.clone().or_else(|| m.product.summary.clone());
-            for (i, text) in shortcut.arguments.iter().chain([&name]).chain(&description).enumerate() {
+            let name = match &shortcut.name {
+                Some(name) => self.text(&format!("shortcut.{n}.name"), name),
+                None => {
+                    self.default(&format!("shortcut {} · name", n + 1), &m.product.name, "the product's name");
+                    m.product.name.clone().into()
+                }
+            };
+            let description = match &shortcut.description {
+                Some(description) => Some(self.text(&format!("shortcut.{n}.description"), description)),
+                None => summary.clone(),
+            };
+            for (i, text) in shortcut.arguments.iter().enumerate() {
                 self.one_line(&format!("shortcut.{n}.arguments.{i}"), text);
             }
             let places = shortcut.places.clone().unwrap_or_else(|| {
-                self.default(&format!("shortcut {} · places", n + 1), "menu", "desktops belong to the person");
+                self.default(&format!("shortcut {} · places", n + 1), "menu", "the desktop belongs to the user");
                 vec![Place::Menu]
             });
             for place in places {
@@ -136,22 +154,22 @@ impl<'p> Resolver<'p> {
                 shortcuts.push((item, format!("shortcut.{n}")));
             }
         }
-        if m.shortcut.is_empty()
-            && let Some(first) = keys.here.first()
-        {
-            self.default(
-                "shortcut",
-                &format!("{first} in the menu, as “{}”", m.product.name),
-                "a program that nobody finds is not installed",
-            );
-            let item = Shortcut {
-                place: Place::Menu,
-                name: m.product.name.clone(),
-                program: (*first).to_owned(),
-                arguments: Vec::new(),
-                description: m.product.summary.clone(),
-            };
-            shortcuts.push((item, "product.name".into()));
+        let windowed = programs.iter().any(|p| !p.console);
+        match keys.here.first() {
+            Some(first) if m.shortcut.is_none() && windowed => {
+                let value = format!("{first} in the menu, as “{}”", m.product.name);
+                self.default("shortcut", &value, "users look for programs there");
+                let item = Shortcut {
+                    place: Place::Menu,
+                    name: m.product.name.clone().into(),
+                    program: (*first).to_owned(),
+                    arguments: Vec::new(),
+                    description: summary.clone(),
+                };
+                shortcuts.push((item, "product.name".into()));
+            }
+            Some(_) if m.shortcut.is_none() => self.default("shortcut", "none", "all programs are for a terminal"),
+            Some(_) | None => {}
         }
         self.list(shortcuts)
     }
@@ -170,7 +188,7 @@ impl<'p> Resolver<'p> {
                     let at = format!("file-type.{n}.extensions.{i}");
                     self.problem(
                         &at,
-                        format!("{extension:?} can't be a file's ending"),
+                        format!("{extension:?} can't be a file extension"),
                         "",
                         "letters and digits, such as \"comb\"",
                     );
@@ -179,9 +197,10 @@ impl<'p> Resolver<'p> {
                 extensions.push(plain.to_owned());
             }
             let Some(first) = extensions.first() else {
-                self.problem(
+                self.problem_of(
+                    Code::MissingKey,
                     &format!("file-type.{n}.extensions"),
-                    "the file type has no ending".into(),
+                    "the file type has no extension".into(),
                     "",
                     "extensions = [\"comb\"]",
                 );
@@ -193,7 +212,7 @@ impl<'p> Resolver<'p> {
                 self.default(
                     &format!("file-type {} · mime", n + 1),
                     &made,
-                    "made from the product's id and the ending",
+                    "made from the product's id and the extension",
                 );
                 made
             });
@@ -202,14 +221,13 @@ impl<'p> Resolver<'p> {
             if mime.split_once('/').is_none_or(|(a, b)| !mime_part(a) || !mime_part(b)) {
                 self.problem(
                     &format!("file-type.{n}.mime"),
-                    format!("{mime:?} is no media type"),
+                    format!("{mime:?} isn't a media type"),
                     "",
                     "application/vnd.example.name",
                 );
                 continue;
             }
-            self.one_line(&format!("file-type.{n}.name"), &kind.name);
-            let (name, program) = (kind.name.clone(), kind.program.clone());
+            let (name, program) = (self.text(&format!("file-type.{n}.name"), &kind.name), kind.program.clone());
             types.push((FileType { mime, extensions, name, program }, format!("file-type.{n}")));
         }
         self.list(types)
@@ -260,18 +278,23 @@ impl<'p> Resolver<'p> {
         if keys.here.contains(&key) {
             return true;
         }
+        // Nothing new is said of a program that is wrong itself.
+        if self.programs_are_wrong {
+            return false;
+        }
         if keys.all.contains(&key) {
-            let what = format!("the program {key:?} is not there on {}", self.platform);
-            self.problem(
+            let what = format!("the program {key:?} doesn't exist");
+            self.problem_of(
+                Code::UnknownProgram,
                 at,
                 what,
-                "its `platforms` or its `file` leave it out",
-                "limit this table with `platforms` too",
+                "its `platforms` or its `file` exclude it",
+                "limit this table with `platforms`, too",
             );
         } else {
             let near = nearest(key, keys.all.iter().copied());
-            let instead = near.map_or_else(|| "[[program]] with this key".to_owned(), |n| format!("{n:?}"));
-            self.problem(at, format!("no program has the key {key:?}"), "", instead);
+            let instead = near.map_or_else(|| "add a [[program]] with this key".to_owned(), |n| format!("{n:?}"));
+            self.problem_of(Code::UnknownProgram, at, format!("no program has the key {key:?}"), "", instead);
         }
         false
     }

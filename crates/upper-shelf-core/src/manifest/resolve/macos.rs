@@ -8,14 +8,14 @@ impl Resolver<'_> {
     /// Adds what only macOS has.
     pub(super) fn macos(&mut self, footprint: &mut Footprint) {
         footprint.bundle = self.bundle();
-        footprint.install.minimum_macos = self.project.manifest.install.smallest_macos.as_ref().and_then(|written| {
+        footprint.install.minimum_macos = self.project.manifest.install.minimum_macos.as_ref().and_then(|written| {
             let small = |n: Option<u32>| n.is_none_or(|n| n <= 255);
             let fits =
                 |v: &SystemVersion| v.minor.is_some() && [Some(v.major), v.minor, v.patch].into_iter().all(small);
             let version = written.parse().ok().filter(fits);
             if version.is_none() {
-                let what = format!("{written:?} is no version of macOS");
-                self.problem("install.smallest-macos", what, "", "smallest-macos = \"11.0\"");
+                let what = format!("{written:?} isn't a version of macOS");
+                self.problem("install.minimum-macos", what, "", "minimum-macos = \"11.0\"");
             }
             version
         });
@@ -25,22 +25,24 @@ impl Resolver<'_> {
     fn bundle(&mut self) -> BundleRules {
         let written = &self.project.manifest.bundle;
         for (language, name) in &written.names {
+            self.one_line(&format!("bundle.names.{language}"), name);
             let is_fine = |c: char| c.is_ascii_alphanumeric() || c == '-';
             if !(2..=12).contains(&language.len()) || !language.chars().all(is_fine) {
-                let what = format!("{language:?} is no code of a language");
+                let what = format!("{language:?} isn't a language code");
                 let why = "the system knows them as `de` or `pt-BR`";
-                self.problem(&format!("bundle.names.{language}"), what, why, "names = { de = \"…\" }");
+                self.problem(&format!("bundle.names.{language}.#key"), what, why, "names = { de = \"…\" }");
             } else if name.trim().is_empty() {
-                let what = "a name has no letters".to_owned();
+                let what = "the name is empty".to_owned();
                 self.problem(&format!("bundle.names.{language}"), what, "", "leave the language out");
             }
         }
         let mut reasons = BTreeMap::new();
         for (reason, text) in written.reasons.given() {
             let key = reason.name();
+            self.one_line(&format!("bundle.reasons.{key}"), text);
             if text.trim().is_empty() {
                 let what = format!("the reason for {key} is empty");
-                let why = "the system shows it to people when it asks them";
+                let why = "the system shows it when it asks for permission";
                 self.problem(&format!("bundle.reasons.{key}"), what, why, format!("{key} = \"To photograph frames\""));
             }
             reasons.insert(reason, text.clone());

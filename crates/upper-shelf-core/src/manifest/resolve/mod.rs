@@ -4,23 +4,25 @@
 mod common;
 mod macos;
 mod settings;
+mod shell;
 mod windows;
 
 use super::Project;
 use super::read::Source;
 use super::written;
 use crate::dates::seconds_of;
-use crate::footprint::{Footprint, Identity, Item, List, RelPath, Trace, TraceKey, file_name_of};
+use crate::footprint::{Footprint, Identity, Item, List, RelPath, Text, Trace, TraceKey, file_name_of};
+use crate::languages::language_numbers;
 use crate::payload::Layer;
 use crate::platform::{Platform, Selector, System};
-use crate::problem::{About, Problem, Span};
+use crate::problem::{About, Code, Problem, Span};
 use crate::settings::{DiskImage, Settings, TargetName};
 use serde::Serialize;
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::PathBuf;
 
 /// A default that was taken, and why.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize, schemars::JsonSchema)]
 pub struct Default {
     /// The key, as in the manifest.
     pub key: String,
@@ -36,20 +38,18 @@ pub struct Default {
 /// The icon's file, and where it is written.
 pub type IconFile = (PathBuf, Option<Span>);
 
-/// Where the items of a footprint are written.
+/// Where the items of a footprint are written: each item's keys in the manifest, with dots between them.
 #[derive(Debug, Clone, Default)]
-pub struct Origins(BTreeMap<TraceKey<'static>, Span>);
+pub struct Origins(BTreeMap<TraceKey<'static>, String>);
 
 impl Origins {
     /// Where an item is written; nothing for one that no manifest names, such as a file of a layer.
-    pub fn of(&self, key: &TraceKey<'static>) -> Option<&Span> {
-        self.0.get(key)
+    pub fn of(&self, key: &TraceKey<'static>) -> Option<&str> {
+        self.0.get(key).map(String::as_str)
     }
 
-    fn note(&mut self, key: TraceKey, span: Option<Span>) {
-        if let Some(span) = span {
-            self.0.insert(key.into_owned(), span);
-        }
+    fn note(&mut self, key: TraceKey, at: &str) {
+        self.0.insert(key.into_owned(), at.to_owned());
     }
 }
 
@@ -117,7 +117,7 @@ impl Project {
                 return (there, Some(default));
             }
         }
-        let default = default(&[host], "this machine's own; name others to build for them too");
+        let default = default(&[host], "the platform of this machine; list others to build for them too");
         (vec![host], Some(default))
     }
 
@@ -136,6 +136,7 @@ impl Project {
             problems: Vec::new(),
             defaults: Vec::new(),
             origins: Origins::default(),
+            programs_are_wrong: false,
         };
         let m = &self.manifest;
         // Each table is read by one of the functions below; a new one makes the compiler ask here.
@@ -149,6 +150,8 @@ impl Project {
             environment: _,
             registry: _,
             service: _,
+            manual: _,
+            completion: _,
             font: _,
             choice: _,
             install: _,
@@ -161,19 +164,25 @@ impl Project {
         let identity = r.identity();
         let layers = r.layers();
         if layers.is_empty() {
-            let problem = Problem::error(format!("no [[layer]] brings files for {platform}"));
-            let problem = problem.at(self.source.span("product")).why("a package needs the files of the program");
+            let problem = Problem::error(Code::NoFiles, format!("no [[layer]] has files for {platform}"));
+            let problem = problem.at(self.source.span("product")).why("a package needs the program's files");
             r.problems.push(problem.instead("[[layer]]\nfrom = \"the folder with the built files\""));
         }
         let icon = match &m.product.icon {
             Some(icon) => r.select(icon).map(|path| (self.folder.join(path), self.source.span("product.icon"))),
             None => {
-                r.default("product.icon", "a plain drawing in a colour of its own", "no picture is named");
+                r.default(
+                    "product.icon",
+                    "a plain drawing in a colour made from the id",
+                    "the manifest names no picture",
+                );
                 None
             }
         };
         let mut footprint = Footprint { product: identity, platform: Some(platform), ..Footprint::default() };
         r.common(&mut footprint);
+        let targets = r.targets();
+        r.shell(&mut footprint, &targets);
         match platform.system() {
             System::Windows => r.windows(&mut footprint),
             System::Macos => r.macos(&mut footprint),
@@ -183,12 +192,15 @@ impl Project {
         let keep_changed = if windows { m.install.keep_changed.clone() } else { Vec::new() };
         let choices = m.choice.iter().map(|c| (c.key.clone(), c.files.clone())).collect();
         let wizard = if platform.system() == System::Windows { r.wizard() } else { crate::wizard::Wizard::default() };
-        let targets = r.targets();
         let settings = r.settings(&targets);
         let disk_image = if platform.system() == System::Macos { r.disk_image(&targets) } else { DiskImage::default() };
         let time = r.time(epoch);
         let pattern = m.targets.file_name.clone().unwrap_or_else(|| {
-            r.default("targets.file-name", "{name}-{version}-{platform}", "upload rules find packages by such names");
+            r.default(
+                "targets.file-name",
+                "{name}-{version}-{platform}",
+                "such names sort well and say what is inside",
+            );
             "{name}-{version}-{platform}".into()
         });
         let name = file_name_of(&m.product.name);
@@ -197,7 +209,7 @@ impl Project {
             .replace("{version}", &m.product.version)
             .replace("{platform}", platform.name());
         if file_name.contains(['/', '\\']) || file_name.starts_with('.') {
-            let problem = Problem::error(format!("{file_name:?} can't be a file's name"));
+            let problem = Problem::error(Code::InvalidValue, format!("{file_name:?} can't be a file's name"));
             r.problems.push(problem.at(self.source.span("targets.file-name")).instead("a name without slashes"));
         }
         let Resolver { problems, mut defaults, origins, .. } = r;
@@ -231,11 +243,18 @@ struct Resolver<'p> {
     problems: Vec<Problem>,
     defaults: Vec<Default>,
     origins: Origins,
+    /// Whether something was said of programs: what names them is then not looked at.
+    programs_are_wrong: bool,
 }
 
 impl Resolver<'_> {
     fn default(&mut self, key: &str, value: &str, why: &str) {
         self.defaults.push(Default { key: key.into(), value: value.into(), why: why.into(), is_detail: false });
+    }
+
+    /// A default that is only shown with `-v`.
+    fn detail(&mut self, key: &str, value: &str, why: &str) {
+        self.defaults.push(Default { key: key.into(), value: value.into(), why: why.into(), is_detail: true });
     }
 
     fn select(&self, value: &written::PerPlatform<String>) -> Option<String> {
@@ -246,9 +265,60 @@ impl Resolver<'_> {
         platforms.as_ref().is_none_or(|list| list.iter().any(|s| s.fits(self.platform)))
     }
 
+    /// A value that isn't allowed there.
     fn problem(&mut self, at: &str, what: String, why: &str, instead: impl Into<String>) {
-        let problem = Problem::error(what).at(self.project.source.span(at)).instead(instead);
+        self.problem_of(Code::InvalidValue, at, what, why, instead);
+    }
+
+    fn problem_of(&mut self, code: Code, at: &str, what: String, why: &str, instead: impl Into<String>) {
+        let problem = Problem::error(code, what).at(self.project.source.span(at)).instead(instead);
         self.problems.push(if why.is_empty() { problem } else { problem.why(why) });
+    }
+
+    /// A text in the languages that it is written in: the one for everybody is that in the first language of the wizard, else
+    /// the English one, else the first.
+    fn text(&mut self, at: &str, written: &written::Text) -> Text {
+        let each = match written {
+            written::Text::Same(text) => {
+                self.one_line(at, text);
+                return text.clone().into();
+            }
+            written::Text::Each(each) => each,
+        };
+        let spoken = &self.project.manifest.wizard.languages;
+        let first = spoken.as_ref().and_then(|all| all.first()).map_or("en", String::as_str);
+        let plain = each.get(first).or_else(|| each.get("en")).or_else(|| each.values().next());
+        let Some(plain) = plain.cloned() else {
+            self.problem_of(
+                Code::MissingKey,
+                at,
+                "the text is given in no language".into(),
+                "",
+                "{ en = \"…\", de = \"…\" }",
+            );
+            return Text::default();
+        };
+        let mut others = BTreeMap::new();
+        for (language, text) in each {
+            let at = format!("{at}.{language}");
+            self.one_line(&at, text);
+            if text.trim().is_empty() {
+                self.problem(&at, "the text is empty".into(), "", "leave the language out");
+            }
+            if language_numbers(language).is_empty() {
+                let what = format!("{language:?} isn't a known language");
+                self.problem(&format!("{at}.#key"), what, "", "a two-letter code, such as \"de\"");
+                continue;
+            }
+            // On Windows the wizard says them.
+            let speaks = spoken.as_ref().map_or(language == "en" || language == "de", |all| all.contains(language));
+            if self.platform.system() == System::Windows && !speaks {
+                self.detail(&at, "left out", "the wizard doesn't speak this language");
+                continue;
+            }
+            others.insert(language.clone(), text.clone());
+        }
+        Text::several(plain, others)
     }
 
     /// Items with the places where they are written, as a list; of two with one name it says so.
@@ -256,11 +326,17 @@ impl Resolver<'_> {
         let mut seen = BTreeSet::new();
         for (item, at) in &items {
             let key = item.key().into_owned();
-            self.origins.note(item.key(), self.project.source.span(at));
+            self.origins.note(item.key(), at);
             if !seen.insert(key) {
                 let trace: Trace = item.clone().into();
-                let what = format!("the {} is there twice: {trace}", trace.kind());
-                self.problem(at, what, "one would replace the other", "another name for one of them");
+                let what = format!("this {} appears twice: {trace}", trace.kind());
+                self.problem_of(
+                    Code::Duplicate,
+                    at,
+                    what,
+                    "one would replace the other",
+                    "a different name for one of them",
+                );
             }
         }
         items.into_iter().map(|(item, _)| item).collect()
@@ -275,40 +351,31 @@ impl Resolver<'_> {
                 && !l.starts_with('-')
         };
         if p.id.split('.').count() < 3 || !p.id.split('.').all(label) || p.id.len() > 255 {
-            let why = "systems take it as a reverse DNS name: three or more parts of letters, digits and dashes";
+            let why = "systems expect a reverse DNS name: three or more parts of letters, digits and hyphens";
             self.problem("product.id", format!("{:?} can't be an id", p.id), why, "id = \"com.example.my-program\"");
         }
         for (key, value) in [("name", &p.name), ("publisher", &p.publisher)] {
             if value.trim().is_empty() || value.chars().any(char::is_control) {
                 let what = format!("{value:?} can't be a {key}");
-                self.problem(&format!("product.{key}"), what, "people read it", "one line of text");
+                self.problem(&format!("product.{key}"), what, "users read it", "one line of text");
             }
         }
         let version_char = |c: char| c.is_ascii_alphanumeric() || ".+-~_".contains(c);
         if !p.version.starts_with(|c: char| c.is_ascii_digit()) || !p.version.chars().all(version_char) {
-            let why = "it begins with a digit, and has letters, digits and .+-~_ only";
+            let why = "versions begin with a digit, and consist of letters, digits and .+-~_";
             self.problem("product.version", format!("{:?} can't be a version", p.version), why, "version = \"1.0.0\"");
         }
-        if let Some(summary) = &p.summary
-            && summary.contains('\n')
-        {
-            self.problem(
-                "product.summary",
-                "the summary has more than one line".into(),
-                "",
-                "the rest goes into `description`",
-            );
-        }
+        let summary = p.summary.as_ref().map(|summary| self.text("product.summary", summary));
         if let Some(page) = &p.homepage
             && !page.starts_with("https://")
             && !page.starts_with("http://")
         {
-            self.problem("product.homepage", format!("{page:?} is no web address"), "", format!("https://{page}"));
+            self.problem("product.homepage", format!("{page:?} isn't a web address"), "", format!("https://{page}"));
         }
         let mut categories = p.categories.clone();
         if categories.is_empty() {
             categories.push("Utility".into());
-            self.default("product.categories", "Utility", "menus sort programs by it");
+            self.default("product.categories", "Utility", "menus group programs by category");
         }
         for (n, category) in p.categories.iter().enumerate() {
             if category.is_empty() || !category.chars().all(|c| c.is_ascii_alphanumeric() || c == '-') {
@@ -326,7 +393,7 @@ impl Resolver<'_> {
             name: Some(p.name.clone()),
             version: Some(p.version.clone()),
             publisher: Some(p.publisher.clone()),
-            summary: p.summary.clone(),
+            summary,
             description: p.description.as_ref().map(|d| paragraphs(d)),
             homepage: p.homepage.clone(),
             support: p.support.clone(),
@@ -342,10 +409,14 @@ impl Resolver<'_> {
                 continue;
             }
             let Some(from) = self.select(&layer.from) else { continue };
+            self.one_line(&format!("layer.{n}.from"), &from);
             let at = format!("layer.{n}.from");
             let into = match layer.into.as_ref().and_then(|into| self.select(into)) {
                 Some(into) => match RelPath::new(into.trim_end_matches('/')) {
-                    Ok(path) => Some(path),
+                    Ok(path) => {
+                        self.one_line(&format!("layer.{n}.into"), &into);
+                        Some(path)
+                    }
                     Err(why) => {
                         let at = format!("layer.{n}.into");
                         self.problem(
@@ -368,6 +439,7 @@ impl Resolver<'_> {
                 modes: layer.modes,
                 executable: layer.executable.clone(),
                 label: from,
+                setting: format!("layer.{n}"),
                 span: self.project.source.span(&at),
             });
         }
@@ -395,7 +467,7 @@ impl Resolver<'_> {
             match seconds_of(date) {
                 Some(seconds) => return seconds,
                 None => {
-                    let what = format!("{date:?} is no date");
+                    let what = format!("{date:?} isn't a date");
                     self.problem("product.released", what, "", "released = \"2026-11-20\"");
                 }
             }
@@ -403,9 +475,12 @@ impl Resolver<'_> {
             match epoch.trim().parse() {
                 Ok(seconds) => return seconds,
                 Err(_) => {
-                    let problem = Problem::error(format!("SOURCE_DATE_EPOCH is {epoch:?}"));
-                    self.problems
-                        .push(problem.why("it must be seconds since 1970").instead("SOURCE_DATE_EPOCH=1767225600"));
+                    let problem = Problem::error(Code::InvalidValue, format!("SOURCE_DATE_EPOCH is {epoch:?}"));
+                    self.problems.push(
+                        problem
+                            .why("it has to be a number of seconds since 1970")
+                            .instead("SOURCE_DATE_EPOCH=1767225600"),
+                    );
                 }
             }
         } else {
@@ -425,7 +500,9 @@ impl Product {
     /// The problem with the place where what it is about is written.
     pub fn located(&self, mut problem: Problem, source: &Source) -> Problem {
         let found = match &problem.about {
-            Some(About::Item(key)) => self.origins.of(key).cloned(),
+            Some(About::Item(item, key)) => {
+                self.origins.of(item).and_then(|at| source.span(&format!("{at}.{}", key.unwrap_or_default())))
+            }
             Some(About::Setting(key)) => source.span(key),
             None => None,
         };

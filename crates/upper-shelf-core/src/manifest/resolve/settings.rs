@@ -56,7 +56,7 @@ impl<'p> Resolver<'p> {
                 if program.is_none() {
                     table.note("program", "the first one".into(), "no program is named");
                 }
-                let why = "a person finds them where those of other programs are";
+                let why = "a user finds them where those of other programs are";
                 Portable {
                     program,
                     settings: table.take("settings", written.portable.settings, Default::default(), why),
@@ -163,7 +163,7 @@ impl<'p> Resolver<'p> {
         let why = "room for two symbols and an arrow between them";
         note(written.window.is_none(), "window", place(usual.size), why, false);
         let what = "a drawing in the colour of the icon".to_owned();
-        note(written.background.is_none(), "background", what, "no picture is named", false);
+        note(written.background.is_none(), "background", what, "the manifest names no picture", false);
         note(written.icon_size.is_none(), "icon-size", usual.icon.to_string(), "seen well from afar", true);
         note(written.text_size.is_none(), "text-size", usual.text.to_string(), "the system's own", true);
         note(

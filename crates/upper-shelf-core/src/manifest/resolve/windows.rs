@@ -9,7 +9,7 @@ use crate::footprint::{
 use crate::guid::is_guid;
 use crate::languages::language_numbers;
 use crate::manifest::written::WizardPage;
-use crate::problem::nearest;
+use crate::problem::{Code, nearest};
 use crate::wizard::{Language, WORDS, Wizard, color};
 use std::collections::BTreeSet;
 
@@ -34,15 +34,23 @@ impl Resolver<'_> {
             }
             let at = format!("registry.{n}.key");
             self.one_line(&at, &value.key);
+            if let Some(name) = &value.name {
+                self.one_line(&format!("registry.{n}.name"), name);
+            }
             if value.key.is_empty() || value.key.starts_with('\\') || value.key.ends_with('\\') {
                 let what = format!("{:?} can't be a registry key", value.key);
-                self.problem(&at, what, "it begins and ends with a name", r"key = 'Software\Fernhollow\Combwright'");
+                self.problem(
+                    &at,
+                    what,
+                    "keys begin and end with a name, not with a backslash",
+                    r"key = 'Software\Fernhollow\Combwright'",
+                );
             }
             let at = format!("registry.{n}.value");
             let Some(data) = value.value.value() else {
                 self.problem(
                     &at,
-                    "a registry value is one thing".into(),
+                    "a registry value has exactly one type".into(),
                     "",
                     "value = { text = \"…\" }, or one of expandable, number, bytes, list",
                 );
@@ -51,7 +59,12 @@ impl Resolver<'_> {
             if let RegistryValue::Bytes(hex) = &data
                 && (hex.len() % 2 != 0 || !hex.chars().all(|c| c.is_ascii_hexdigit()))
             {
-                self.problem(&at, format!("{hex:?} is no row of bytes"), "two hexadecimal digits make one", "\"00ff\"");
+                self.problem(
+                    &at,
+                    format!("{hex:?} isn't a sequence of bytes"),
+                    "each byte is two hexadecimal digits",
+                    "\"00ff\"",
+                );
             }
             let (root, view) = (value.root, value.view);
             let name = value.name.clone().filter(|n| !n.is_empty());
@@ -73,7 +86,12 @@ impl Resolver<'_> {
             if service.name.is_empty() || service.name.len() > 80 || service.name.contains(bad) {
                 let at = format!("service.{n}.name");
                 let what = format!("{:?} can't be a service's name", service.name);
-                self.problem(&at, what, "it has up to 80 characters, no spaces and no slashes", "name = \"HiveScale\"");
+                self.problem(
+                    &at,
+                    what,
+                    "names have up to 80 characters, without spaces or slashes",
+                    "name = \"HiveScale\"",
+                );
             }
             let item = Service {
                 name: service.name.clone(),
@@ -123,7 +141,7 @@ impl Resolver<'_> {
             let good = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-';
             let named = choice.key.starts_with(|c: char| c.is_ascii_lowercase()) && choice.key.len() <= 30;
             if !named || !choice.key.chars().all(good) {
-                let why = "it has up to 30 small letters, digits and dashes";
+                let why = "keys consist of up to 30 lower-case letters, digits and hyphens";
                 self.problem(
                     &format!("choice.{n}.key"),
                     format!("{:?} can't be a key", choice.key),
@@ -131,8 +149,9 @@ impl Resolver<'_> {
                     "key = \"samples\"",
                 );
             }
-            self.one_line(&format!("choice.{n}.title"), &choice.title);
-            let (key, title, description) = (choice.key.clone(), choice.title.clone(), choice.description.clone());
+            let title = self.text(&format!("choice.{n}.title"), &choice.title);
+            let description = choice.description.as_ref().map(|d| self.text(&format!("choice.{n}.description"), d));
+            let key = choice.key.clone();
             let item = Choice { key, title, description, chosen: choice.chosen, files: Vec::new() };
             choices.push((item, format!("choice.{n}")));
         }
@@ -148,7 +167,13 @@ impl Resolver<'_> {
                 Ok(text) => wizard.license = Some(text),
                 Err(e) => {
                     let what = format!("the licence {path} can't be read");
-                    self.problem("wizard.license", what, &e.to_string(), "a text file beside the manifest, in UTF-8");
+                    self.problem_of(
+                        Code::Unreadable,
+                        "wizard.license",
+                        what,
+                        &e.to_string(),
+                        "a text file beside the manifest, in UTF-8",
+                    );
                 }
             }
         }
@@ -156,40 +181,42 @@ impl Resolver<'_> {
             None => {}
             Some((_, Some(accent))) => wizard.accent = accent,
             Some((text, None)) => {
-                self.problem("wizard.accent", format!("{text:?} is no colour"), "", "accent = \"#e8a028\"");
+                self.problem("wizard.accent", format!("{text:?} isn't a colour"), "", "accent = \"#e8a028\"");
             }
         }
         let codes = written.languages.clone().unwrap_or_else(|| {
-            self.default("wizard.languages", "en, de", "these come with this program; the system's own is chosen");
+            self.default("wizard.languages", "en, de", "these are built in; the language of the system is used");
             vec!["en".into(), "de".into()]
         });
         let mut languages = Vec::new();
         for (n, code) in codes.iter().enumerate() {
             let at = format!("wizard.languages.{n}");
             if language_numbers(code).is_empty() {
-                self.problem(
-                    &at,
-                    format!("no language is known as {code:?}"),
-                    "",
-                    "a code of two letters, such as \"de\"",
-                );
+                self.problem(&at, format!("{code:?} isn't a known language"), "", "a two-letter code, such as \"de\"");
                 continue;
+            }
+            for (key, words) in written.words.get(code).into_iter().flatten() {
+                // A page may have several lines.
+                self.one_line(&format!("wizard.words.{code}.{key}"), &words.replace('\n', " "));
             }
             match Language::new(code, written.words.get(code).unwrap_or(&Default::default())) {
                 Ok(language) => languages.push(language),
                 Err((missing, strange)) => {
                     if !missing.is_empty() {
-                        let what = format!("the language {code:?} lacks words: {}", missing.join(", "));
+                        let more = missing.len().saturating_sub(3);
+                        let more = if more > 0 { format!(" and {more} more") } else { String::new() };
+                        let first: Vec<&str> = missing.iter().copied().take(3).collect();
+                        let what = format!("the language {code:?} has no words for {}{more}", first.join(", "));
                         let instead = format!("[wizard.words.{code}]\n{} = \"…\"", missing[0]);
-                        self.problem(&at, what, "only en and de come with this program", instead);
+                        self.problem(&at, what, "only en and de are built in", instead);
                     }
                     for key in strange {
                         let near = nearest(&key, WORDS.iter().map(|w| w.0));
                         let instead =
                             near.map_or_else(|| "one of the wizard's words".to_owned(), |n| format!("{n} = \"…\""));
                         self.problem(
-                            &format!("wizard.words.{code}.{key}"),
-                            format!("{key:?} is none of the wizard's words"),
+                            &format!("wizard.words.{code}.{key}.#key"),
+                            format!("{key:?} isn't one of the wizard's words"),
                             "",
                             instead,
                         );
@@ -210,11 +237,11 @@ impl Resolver<'_> {
         let Some(pages) = &m.wizard.pages else { return Vec::new() };
         let has = |page| pages.contains(&page);
         let wrong = if pages.is_empty() {
-            Some(("a wizard has at least one page", "pages = [\"start\"]"))
+            Some(("a wizard needs at least one page", "pages = [\"start\"]"))
         } else if has(WizardPage::License) && m.wizard.license.is_none() {
-            Some(("the page `license` has nothing to show", "license = \"LICENSE.txt\""))
+            Some(("the page `license` has no licence to show", "license = \"LICENSE.txt\""))
         } else if has(WizardPage::Choices) && m.choice.is_empty() {
-            Some(("the page `choices` has nothing to show", "[[choice]]"))
+            Some(("the page `choices` has no choices to show", "[[choice]]"))
         } else {
             None
         };
@@ -234,7 +261,7 @@ impl Resolver<'_> {
         let m = &self.project.manifest;
         let install = &m.install;
         let scope = install.scope.unwrap_or_else(|| {
-            self.default("install.scope", "machine", "programs for everyone are what administrators deploy");
+            self.default("install.scope", "machine", "administrators deploy programs for all users");
             Scope::default()
         });
         let folder = install.folder.clone().unwrap_or_else(|| {
@@ -251,20 +278,20 @@ impl Resolver<'_> {
                 || name.contains(|c: char| "<>:\"|?*".contains(c) || c.is_control())
         };
         if names.iter().any(bad) || names.len() > 4 {
-            let what = format!("{folder:?} can't be a folder below the folder of programs");
+            let what = format!("{folder:?} can't be a folder below the programs folder");
             let why = "up to four names, each without < > : \" | ? *";
             self.problem("install.folder", what, why, "folder = \"Combwright\"");
         }
-        let minimum_windows = install.smallest_windows.as_ref().and_then(|written| {
+        let minimum_windows = install.minimum_windows.as_ref().and_then(|written| {
             let version = written.parse().ok().filter(|v: &crate::footprint::SystemVersion| v.minor.is_some());
             if version.is_none() {
-                let what = format!("{written:?} is no version of Windows");
-                self.problem("install.smallest-windows", what, "", "smallest-windows = \"10.0.17763\"");
+                let what = format!("{written:?} isn't a version of Windows");
+                self.problem("install.minimum-windows", what, "", "minimum-windows = \"10.0.17763\"");
             }
             version
         });
         let downgrade = install.downgrade.unwrap_or_else(|| {
-            let why = "an older version seldom reads what a newer one has written";
+            let why = "older versions can rarely read what newer ones have written";
             self.default("install.downgrade", "blocked", why);
             Downgrade::default()
         });
@@ -279,7 +306,7 @@ impl Resolver<'_> {
             upper
         });
         let upgrade = install.upgrade.unwrap_or_else(|| {
-            self.default("install.upgrade", "early", "nothing of the old version is left over");
+            self.default("install.upgrade", "early", "nothing of the old version is left behind");
             Upgrade::default()
         });
         let start_at_end = install.start_at_end.clone().filter(|key| self.known("install.start-at-end", key, keys));

@@ -4,7 +4,7 @@ use crate::footprint::{
     BundleRules, EnvironmentAction, Footprint, InstallRules, List, Node, Place, Program, RelPath, Shortcut,
     WorkingFolder,
 };
-use crate::targets::{Loss, left_out, lose, without_hard_links};
+use crate::targets::{Loss, in_one_language, left_out, lose, without_hard_links};
 
 /// A path as the file system stores it: letters with their marks apart. What can't be stored stays, and is refused later.
 pub fn stored(path: &RelPath) -> RelPath {
@@ -15,6 +15,8 @@ pub fn stored(path: &RelPath) -> RelPath {
 
 /// What a bundle carries, with what it does not.
 pub fn carry(footprint: &Footprint) -> (Footprint, Vec<Loss>) {
+    let (footprint, mut losses) = in_one_language(footprint, "a bundle has its file types in one language", false);
+    let footprint = &*footprint;
     let Footprint {
         product,
         platform,
@@ -27,6 +29,8 @@ pub fn carry(footprint: &Footprint) -> (Footprint, Vec<Loss>) {
         registry,
         services,
         fonts,
+        commands,
+        shell_files,
         choices,
         // The bundle has the picture, in the system's own form: it is no item of its own.
         icons: _,
@@ -36,14 +40,14 @@ pub fn carry(footprint: &Footprint) -> (Footprint, Vec<Loss>) {
     } = footprint;
     let main = footprint.main_program();
     let finished = super::finished::folder(tree).is_some();
-    let mut losses = Vec::new();
+
     if let Some(version) = &product.version
         && !version.is_empty()
         && super::list::documented(version) != *version
         && !finished
     {
         losses.push(Loss {
-            what: format!("people see the version {version} as {}", super::list::documented(version)),
+            what: format!("users see the version {version} as {}", super::list::documented(version)),
             why: "a bundle's version has three numbers and nothing else".into(),
         });
     }
@@ -53,7 +57,7 @@ pub fn carry(footprint: &Footprint) -> (Footprint, Vec<Loss>) {
     let tree = nodes(tree, &mut losses);
     let programs = programs.filter_map(|p| Some(if finished { of_finished(p, &mut losses) } else { in_place(p) }));
     let shortcuts = entry(footprint, &title, shortcuts, &mut losses);
-    let other = "it belongs to another program than the one that the bundle is";
+    let other = "it belongs to a program other than the bundle's";
     let mut is_main = |item: crate::footprint::Trace, program: &str| {
         let is_main = Some(program) == main;
         if !is_main {
@@ -74,6 +78,12 @@ pub fn carry(footprint: &Footprint) -> (Footprint, Vec<Loss>) {
     lose(&mut losses, registry, "macOS has no registry");
     lose(&mut losses, services, "a bundle that is copied installs no services");
     lose(&mut losses, fonts, "it stays a file of the product; other programs don't see it");
+    lose(
+        &mut losses,
+        commands,
+        "a bundle is copied, not installed; users can link to its program from a folder on their PATH",
+    );
+    lose(&mut losses, shell_files, "a bundle is copied, not installed; the file itself is included");
     lose(&mut losses, choices, "all files are there: nothing is chosen");
     let InstallRules { minimum_macos, .. } = *install;
     let of_windows = InstallRules { minimum_macos: None, ..install.clone() };
@@ -106,14 +116,14 @@ fn nodes(tree: &List<Node>, losses: &mut Vec<Loss>) -> List<Node> {
         {
             losses.push(Loss {
                 what: format!("the special mode bits of {path} ({mode:o}) are left out"),
-                why: "the system ignores them in a program that somebody copied".into(),
+                why: "the system ignores them in a copied program".into(),
             });
         }
     }
     let single = without_hard_links(tree, |path, to| {
         losses.push(Loss {
-            what: format!("{path} and {to} are one file no more"),
-            why: "copying a program takes them apart: it becomes a file of its own".into(),
+            what: format!("{path} and {to} become separate files"),
+            why: "copying a program separates them".into(),
         });
     });
     single.filter_map(|node| {
@@ -168,14 +178,11 @@ fn entry(footprint: &Footprint, title: &str, shortcuts: &List<Shortcut>, losses:
             );
         }
         if !arguments.is_empty() || (description.is_some() && *description != footprint.product.summary) {
-            lose(
-                format!("what the shortcut “{name}” says besides the program is left out"),
-                "the program is its own entry",
-            );
+            lose(format!("the shortcut's own settings (“{name}”) are left out"), "the program is its own entry");
         }
         Some(Shortcut {
             place: Place::Menu,
-            name: title.to_owned(),
+            name: title.into(),
             program: program.clone(),
             arguments: Vec::new(),
             description: None,

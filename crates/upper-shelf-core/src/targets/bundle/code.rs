@@ -4,7 +4,7 @@ use super::libraries;
 use crate::footprint::{Node, RelPath, SystemVersion};
 use crate::payload::{PayloadFile, Source};
 use crate::platform::Platform;
-use crate::problem::Problem;
+use crate::problem::{Code, Problem};
 use crate::targets::Job;
 use mach_o::{FileKind, Processor, Version};
 use std::collections::BTreeSet;
@@ -71,12 +71,12 @@ pub(super) fn is_of_the_system(path: &str) -> bool {
     path.starts_with("/usr/lib/") || path.starts_with("/System/")
 }
 
-/// The smallest macOS that all of a payload's code runs on; nothing if none says.
-pub fn smallest_system(files: &[PayloadFile], platform: Platform) -> Option<Version> {
+/// The minimum macOS that all of a payload's code runs on; nothing if none says.
+pub fn minimum_system(files: &[PayloadFile], platform: Platform) -> Option<Version> {
     let code: Vec<mach_o::File> = files.iter().filter_map(read).filter_map(Result::ok).collect();
     let slices = code.iter().flat_map(|c| &c.slices).filter(|s| s.kind != FileKind::Object);
     let most = |processor: Processor| {
-        slices.clone().filter(|s| s.processor.0 == processor.0).filter_map(|s| s.smallest_system).max()
+        slices.clone().filter(|s| s.processor.0 == processor.0).filter_map(|s| s.minimum_system).max()
     };
     let (intel, arm) = (most(Processor::X86_64), most(Processor::ARM64));
     match platform {
@@ -110,7 +110,8 @@ pub fn check(job: &Job) -> Vec<Problem> {
         let code = match found {
             Ok(code) => code,
             Err(e) => {
-                let problem = Problem::error(format!("{path} is a damaged program or library")).why(e.to_string());
+                let problem =
+                    Problem::error(Code::Program, format!("{path} is a damaged program or library")).why(e.to_string());
                 problems.push(problem.instead("build it again"));
                 continue;
             }
@@ -118,29 +119,29 @@ pub fn check(job: &Job) -> Vec<Problem> {
         for processor in wanted(job.footprint.platform) {
             if !code.slices.iter().any(|s| s.processor.0 == processor.0) {
                 let has: Vec<String> = code.slices.iter().map(|s| s.processor.to_string()).collect();
-                let problem = Problem::error(format!("{path} has no code for {processor}"));
+                let problem = Problem::error(Code::WrongProgram, format!("{path} has no code for {processor}"));
                 problems.push(
                     problem
                         .why(format!("it is built for {}", has.join(", ")))
-                        .instead("build it for that processor too"),
+                        .instead("build it for that processor, too"),
                 );
             }
         }
         for slice in &code.slices {
-            if let (Some(declared), Some(needs)) = (declared, slice.smallest_system)
+            if let (Some(declared), Some(needs)) = (declared, slice.minimum_system)
                 && needs > declared && slice.kind != FileKind::Object
                 // Macs with processors of Apple's own begin with 11.
                 && !(slice.processor.0 == Processor::ARM64.0 && needs <= Version(11, 0, 0))
             {
-                let problem = Problem::error(format!("{path} needs macOS {needs}"));
-                let problem = problem.why(format!("the manifest says that macOS {declared} is enough"));
-                problems.push(problem.instead(format!("smallest-macos = \"{needs}\"")));
+                let problem = Problem::error(Code::MinimumSystem, format!("{path} needs macOS {needs}"));
+                let problem = problem.why(format!("the manifest declares macOS {declared} as sufficient"));
+                problems.push(problem.instead(format!("minimum-macos = \"{needs}\"")));
             }
             for search in
                 slice.search_paths.iter().filter(|p| p.starts_with('/') && !is_of_the_system(&format!("{p}/")))
             {
-                let problem = Problem::error(format!("{path} looks for libraries in {search}"));
-                let problem = problem.why("this path is of the machine that built it");
+                let problem = Problem::error(Code::BuildPath, format!("{path} looks for libraries in {search}"));
+                let problem = problem.why("this path exists only on the machine that built it");
                 problems.push(problem.instead("a search path that begins with @executable_path or @loader_path"));
             }
         }

@@ -1,7 +1,7 @@
 //! A bundle that was finished before it came here: it is taken as it stands and never broken up.
 
 use crate::footprint::{Node, RelPath};
-use crate::problem::Problem;
+use crate::problem::{Code, Problem};
 use crate::targets::Job;
 use std::collections::BTreeSet;
 
@@ -36,8 +36,8 @@ pub(super) fn check(job: &Job) -> Vec<Problem> {
     let beside: BTreeSet<&str> =
         tree.iter().filter_map(|node| node.path().as_str().split('/').next()).filter(|name| *name != top).collect();
     for name in beside {
-        let problem = Problem::error(format!("{name} lies beside the finished bundle {top}"));
-        let problem = problem.why("a finished bundle is taken as it is: nothing is put into it, and nothing beside it");
+        let problem = Problem::error(Code::FinishedBundle, format!("{name} lies next to the finished bundle {top}"));
+        let problem = problem.why("a finished bundle is used as it is: nothing is added to it, or next to it");
         problems.push(problem.instead(format!("drop = [\"{name}\"] in the layer, or build the bundle with it inside")));
     }
     problems

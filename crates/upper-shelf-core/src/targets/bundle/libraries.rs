@@ -4,7 +4,7 @@
 
 use super::code::is_of_the_system;
 use crate::footprint::RelPath;
-use crate::problem::Problem;
+use crate::problem::{Code, Problem};
 use mach_o::{FileKind, Slice};
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet, VecDeque};
 
@@ -102,7 +102,7 @@ impl<'c> Walk<'c> {
             if library.optional {
                 continue;
             }
-            let problem = Problem::error(format!("{path} loads {}", library.path));
+            let problem = Problem::error(Code::MissingLibrary, format!("{path} loads {}", library.path));
             let problem = match places {
                 Some(places) => {
                     let places = if places.is_empty() { "nowhere".to_owned() } else { places.join(", ") };
@@ -111,12 +111,12 @@ impl<'c> Walk<'c> {
                         None => String::new(),
                     };
                     let why = format!("no such file is in the payload; it is looked for in: {places}{when}");
-                    problem.why(why).instead("a layer that brings the library there")
+                    problem.why(why).instead("add a layer that contains the library")
                 }
                 None => {
                     let name = library.path.rsplit('/').next().unwrap_or_default();
-                    let problem = problem.why("this path is of the machine that built it: no other has it");
-                    problem.instead(format!("bring the library along, and name it @rpath/{name}"))
+                    let problem = problem.why("this path exists only on the machine that built it");
+                    problem.instead(format!("include the library, and refer to it as @rpath/{name}"))
                 }
             };
             self.problems.entry((path.to_string(), library.path.clone())).or_insert(problem);

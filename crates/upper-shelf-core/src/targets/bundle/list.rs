@@ -54,7 +54,7 @@ fn key_of(reason: Reason) -> &'static str {
     }
 }
 
-#[derive(Serialize, Deserialize)]
+#[derive(Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 struct Ours {
     #[serde(default)]
@@ -90,7 +90,7 @@ pub fn written_from(key: &str) -> Option<&'static str> {
         "CFBundleDocumentTypes" | "UTExportedTypeDeclarations" | "UTImportedTypeDeclarations" => "[[file-type]]",
         "CFBundleURLTypes" => "[[link-scheme]]",
         "LSEnvironment" => "[[environment]]",
-        "LSMinimumSystemVersion" => "install.smallest-macos",
+        "LSMinimumSystemVersion" => "install.minimum-macos",
         "LSUIElement" => "bundle.agent",
         "LSHasLocalizedDisplayName" => "bundle.names",
         "NSHumanReadableCopyright" => "bundle.copyright",
@@ -106,7 +106,7 @@ pub fn strings(name: &str) -> Vec<u8> {
     format!("\"CFBundleDisplayName\" = \"{name}\";\n\"CFBundleName\" = \"{name}\";\n").into_bytes()
 }
 
-#[derive(Serialize, Deserialize)]
+#[derive(Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 struct OurProgram {
     key: String,
@@ -186,6 +186,8 @@ pub fn of(footprint: &Footprint, executable: Option<String>) -> Dictionary {
         registry: _,
         services: _,
         fonts: _,
+        commands: _,
+        shell_files: _,
         choices: _,
         icons: _,
         install: InstallRules { minimum_macos, .. },
@@ -329,7 +331,7 @@ impl Said {
 
 /// Reads a property list; nothing for what is none.
 pub fn read(bytes: &[u8]) -> Option<Said> {
-    let list = Value::from_reader(std::io::Cursor::new(bytes)).ok()?.into_dictionary()?;
+    let list = shallow_plist::value_of(bytes)?.into_dictionary()?;
     let text = |key: &str| list.get(key).and_then(Value::as_string).filter(|t| !t.is_empty()).map(str::to_owned);
     let ours: Option<Ours> = list.get(OURS).and_then(|v| plist::from_value(v).ok());
     let mut said = Said { is_ours: ours.is_some(), executable: text("CFBundleExecutable"), ..Said::default() };
@@ -371,7 +373,7 @@ pub fn read(bytes: &[u8]) -> Option<Said> {
     let entry = if said.is_ours { entry } else { Some(main.clone()) };
     if let (Some(program), Some(name)) = (entry, said.product.name.clone()) {
         let (arguments, description) = (Vec::new(), None);
-        said.shortcut = Some(Shortcut { place: Place::Menu, name, program, arguments, description });
+        said.shortcut = Some(Shortcut { place: Place::Menu, name: name.into(), program, arguments, description });
     }
     said.file_types = file_types(&list, &main);
     for kind in array(&list, "CFBundleURLTypes").iter().filter_map(Value::as_dictionary) {
@@ -430,7 +432,7 @@ fn file_types(list: &Dictionary, main: &str) -> Vec<FileType> {
         let name = kind.get("CFBundleTypeName").and_then(Value::as_string).unwrap_or_default().to_owned();
         let mime = mime.or_else(|| wanted.first().cloned()).unwrap_or_else(|| name.clone());
         if !mime.is_empty() {
-            types.push(FileType { mime, extensions, name, program: main.to_owned() });
+            types.push(FileType { mime, extensions, name: name.into(), program: main.to_owned() });
         }
     }
     types

@@ -15,7 +15,7 @@ mod types;
 use super::Job;
 use crate::footprint::{Node, Program, RelPath, WorkingFolder};
 use crate::platform::Platform;
-use crate::problem::Problem;
+use crate::problem::{Code, Problem};
 pub use carry::{carry, stored};
 use std::collections::{BTreeSet, HashSet};
 
@@ -257,19 +257,23 @@ pub fn check(job: &Job) -> Vec<Problem> {
     let mut problems = Vec::new();
     let product = &job.footprint.product;
     if main_program(job).is_none() {
-        let problem = Problem::error("an application bundle needs a program to start");
+        let problem = Problem::error(Code::NeedsProgram, "an application bundle needs a program to start");
         problems.push(problem.instead("[[program]]\nkey = \"app\"\nfile = \"the program's file in the payload\""));
     }
     let id = product.id.as_deref().unwrap_or_default();
     let is_fine = |c: char| c.is_ascii_alphanumeric() || c == '.' || c == '-';
     if id.is_empty() || !id.chars().all(is_fine) {
-        let problem = Problem::error(format!("{id:?} can't be a bundle identifier"));
-        problems
-            .push(problem.why("it has letters, digits, dots and hyphens").instead("id = \"works.example.product\""));
+        let problem = Problem::error(Code::InvalidValue, format!("{id:?} can't be a bundle identifier"));
+        problems.push(
+            problem
+                .about_setting("product.id")
+                .why("it has letters, digits, dots and hyphens")
+                .instead("id = \"works.example.product\""),
+        );
     }
     for key in job.footprint.bundle.keys.keys() {
         if let Some(from) = list::written_from(key) {
-            let problem = Problem::error(format!("the key {key} can't be given here"));
+            let problem = Problem::error(Code::Reserved, format!("the key {key} can't be given here"));
             let problem = problem.about_setting(format!("bundle.keys.{key}"));
             let problem = problem.why(format!("it is written from {from}"));
             problems.push(problem.instead(format!("{from}, and not bundle.keys.{key}")));
@@ -289,14 +293,17 @@ pub fn check(job: &Job) -> Vec<Problem> {
         let place = bundle.place(path);
         if own != Some(path) && ours.iter().any(|o| o.len() == place.len() && o.to_lowercase() == place.to_lowercase())
         {
-            let problem = Problem::error(format!("the payload has a file {path}")).about(node);
-            problems.push(problem.why("the bundle gets one of its own there").instead("another name"));
+            let problem = Problem::error(Code::Reserved, format!("the payload has a file {path}")).about(node);
+            problems.push(problem.why("the bundle has its own file there").instead("another name"));
         }
     }
     for language in job.footprint.bundle.names.keys() {
         let folder = format!("{language}.lproj");
         if job.footprint.tree.iter().any(|node| node.path().as_str().eq_ignore_ascii_case(&folder)) {
-            let problem = Problem::error(format!("the payload has a folder {folder}, and [bundle] names makes one"));
+            let problem = Problem::error(
+                Code::Reserved,
+                format!("the payload has a folder {folder}, and [bundle] names makes one"),
+            );
             problems.push(problem.instead(format!("the name in {folder}/InfoPlist.strings, and not in `names`")));
         }
     }

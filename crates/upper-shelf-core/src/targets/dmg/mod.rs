@@ -1,4 +1,4 @@
-//! The disk image for macOS: an HFS+ volume with the application bundle and a link to the folder of applications, in a
+//! The disk image for macOS: an HFS+ volume with the application bundle and a link to the Applications folder, in a
 //! UDIF image, and a window that shows what to drag where.
 
 mod window;
@@ -8,10 +8,11 @@ use super::bundle::{
     read::{Member, MemberKind, Reading, list_of},
 };
 use super::{Depth, Format, Job, Loss, Target, Visit, damaged, unwritten};
+use crate::budget::Package;
 use crate::content::ContentHash;
 use crate::footprint::{Footprint, Node};
-use crate::payload::feed::{Part, Stream};
-use crate::problem::{Failure, Kind, Problem};
+use crate::payload::feed::Stream;
+use crate::problem::{Code, Failure, Kind, Problem};
 use crate::settings::{DmgCompression, Settings, TargetName};
 use ds_store::Alias;
 use hfs_plus::read::{Kind as EntryKind, Limits, Volume};
@@ -19,7 +20,6 @@ use hfs_plus::structs::{EPOCH, finder};
 use hfs_plus::write::{Builder, Layout, Meta, Options};
 use std::fs::File;
 use std::io::{self, BufWriter, Read, Write};
-use std::path::Path;
 use udif::codec::Codec;
 use udif::partitions::{Content, partitions};
 use udif::read::Image;
@@ -80,12 +80,7 @@ pub struct Shown {
 pub fn shown(job: &Job) -> hfs_plus::Result<Shown> {
     let (_, store, picture) = lay_out(job)?;
     let records = ds_store::read(&store).and_then(|r| ds_store::Window::of(&r));
-    Ok(Shown {
-        volume: volume_name(job),
-        bundle: Bundle::of(job).top,
-        window: records.map_err(|e| hfs_plus::Error::Limit(e.to_string()))?,
-        background: decoded(&picture),
-    })
+    Ok(Shown { volume: volume_name(job), bundle: Bundle::of(job).top, window: records?, background: decoded(&picture) })
 }
 
 /// The volume without the payload's bytes; what keeps the window, and the picture behind it.
@@ -106,7 +101,7 @@ fn lay_out(job: &Job) -> hfs_plus::Result<(Layout, Vec<u8>, Vec<u8>)> {
     let alias = Alias { volume: name, volume_created: created, path: PICTURE.into(), folder, file, created };
     let bundle = Bundle::of(job);
     let records = plan.window(&bundle.top, alias).records();
-    let store = records.and_then(|r| ds_store::write(&r)).map_err(|e| hfs_plus::Error::Limit(e.to_string()))?;
+    let store = records.and_then(|r| ds_store::write(&r))?;
     builder.file(".DS_Store", store.len() as u64, hidden)?;
     small.push(store);
     let icon = job.icon.icns()?;
@@ -153,28 +148,13 @@ fn lay_out(job: &Job) -> hfs_plus::Result<(Layout, Vec<u8>, Vec<u8>)> {
 
 fn write(job: &Job, mut stream: Stream, out: File) -> hfs_plus::Result<()> {
     let (layout, ..) = lay_out(job)?;
-    let foreign = |e: udif::Error| match e {
-        udif::Error::Io(e) => hfs_plus::Error::Io(e),
-        other => hfs_plus::Error::Limit(other.to_string()),
-    };
-    let image = udif::write::Writer::new(BufWriter::new(out), layout.length(), options(job)).map_err(foreign)?;
+    let image = udif::write::Writer::new(BufWriter::new(out), layout.length(), options(job))?;
     let mut volume = layout.write(image)?;
-    let zeros = vec![0; 1 << 16];
     while let Some(part) = stream.next_part() {
-        match part {
-            Part::Begin(_) | Part::End(_) => {}
-            Part::Bytes(bytes) => volume.data(&bytes)?,
-            Part::Zeros(mut count) => {
-                while count > 0 {
-                    let n = count.min(zeros.len() as u64);
-                    volume.data(&zeros[..n as usize])?;
-                    count -= n;
-                }
-            }
-        }
+        part.pass_on(|bytes| volume.data(bytes))?;
     }
     let image = volume.finish()?;
-    image.finish().map_err(foreign)?.flush()?;
+    image.finish()?.flush()?;
     Ok(())
 }
 
@@ -188,12 +168,12 @@ struct Opened {
 }
 
 /// An image's volume; nothing when the file is none.
-fn volume(package: &Path, depth: Depth) -> Result<Option<Disk>, Failure> {
-    let cant = |e: &io::Error| Failure::io("can't read", package, e);
-    let mut file = File::open(package).map_err(|e| cant(&e))?;
-    let length = file.metadata().map_err(|e| cant(&e))?.len();
+fn volume(package: &Package, depth: Depth) -> Result<Option<Disk>, Failure> {
+    let cant = |e: io::Error| Failure::io("can't read", package, e);
+    let mut file = File::open(package).map_err(cant)?;
+    let length = file.metadata().map_err(cant)?.len();
     let mut sign = [0; 4];
-    io::Seek::seek(&mut file, io::SeekFrom::Start(length.saturating_sub(512))).map_err(|e| cant(&e))?;
+    io::Seek::seek(&mut file, io::SeekFrom::Start(length.saturating_sub(512))).map_err(cant)?;
     if file.read_exact(&mut sign).is_err() || sign != *b"koly" {
         return Ok(None);
     }
@@ -204,23 +184,35 @@ fn volume(package: &Path, depth: Depth) -> Result<Option<Disk>, Failure> {
         && let Some((said, found)) = udif::check::packed(&image).map_err(|e| bad(e.to_string()))?
         && said != found
     {
-        return Err(bad("its content is not what was packed: the checksum at its end differs".into()));
+        return Err(bad("its content was changed after it was packed: the checksum at its end differs".into()));
     }
     let parts = partitions(&image).map_err(|e| bad(e.to_string()))?;
     let Some(part) = parts.iter().find(|p| p.content == Content::Hfs) else {
         let apfs = parts.iter().any(|p| p.content == Content::Apfs);
-        let problem = Problem::error(format!("{} has no volume that can be read here", package.display())).on(package);
-        let problem =
-            problem.why(if apfs { "its volume is of the newer file system APFS" } else { "it holds no HFS+ volume" });
+        let problem = Problem::error(
+            Code::UnsupportedPackage,
+            format!("{} has no volume that can be read here", package.display()),
+        )
+        .on(&**package);
+        let problem = problem.why(if apfs {
+            "its volume is of the newer file system APFS"
+        } else {
+            "it contains no HFS+ volume"
+        });
         return Err(Failure::new(Kind::Package, problem));
     };
-    let disk = read_at::Part::new(image, part.start, part.length).map_err(|e| cant(&e))?;
-    Volume::open(disk, Limits::default()).map(Some).map_err(|e| bad(e.to_string()))
+    let disk = read_at::Part::new(image, part.start, part.length).map_err(cant)?;
+    let limits = Limits {
+        max_entries: package.budget.most_names(),
+        max_depth: package.budget.most_depth(),
+        ..Limits::default()
+    };
+    Volume::open(disk, limits).map(Some).map_err(|e| bad(e.to_string()))
 }
 
-fn open(package: &Path, depth: Depth) -> Result<Option<Opened>, Failure> {
+fn open(package: &Package, depth: Depth) -> Result<Option<Opened>, Failure> {
     let Some(volume) = volume(package, depth)? else { return Ok(None) };
-    let entries = volume.entries().map_err(|e| damaged(package, e.to_string()))?;
+    let entries = volume.entries().map_err(|e| damaged(package, e))?;
     let node = |e: &hfs_plus::read::Entry| Member {
         path: e.path.clone(),
         mode: u32::from(e.permissions().mode.get()),
@@ -230,6 +222,8 @@ fn open(package: &Path, depth: Depth) -> Result<Option<Opened>, Failure> {
             EntryKind::Link(_, target) => MemberKind::Link(target.clone()),
         },
     };
+    let names = entries.iter().try_for_each(|e| package.budget.name(&e.path));
+    names.map_err(|e| damaged(package, e))?;
     let nodes = entries.iter().map(node).collect();
     Ok(Some(Opened { volume, entries, nodes }))
 }
@@ -251,45 +245,45 @@ impl Format for Dmg {
         TargetName::Dmg.name()
     }
 
-    fn read(&self, package: &Path, depth: Depth) -> Result<Option<Footprint>, Failure> {
+    fn read(&self, package: &Package, depth: Depth) -> Result<Option<Footprint>, Failure> {
         let Some(opened) = open(package, depth)? else { return Ok(None) };
         let hash = |n: usize| -> hfs_plus::Result<Option<ContentHash>> {
             if depth == Depth::Listing {
                 return Ok(None);
             }
             let mut hasher = blake3::Hasher::new();
-            hasher.update_reader(opened.volume.read(&opened.entries[n])?)?;
+            hasher.update_reader(package.budget.meter(opened.volume.read(&opened.entries[n])?))?;
             Ok(Some(ContentHash(*hasher.finalize().as_bytes())))
         };
         let footprint = opened.reading().and_then(|r| r.footprint(&opened.nodes, hash));
-        footprint.map(Some).map_err(|e| damaged(package, e.to_string()))
+        footprint.map(Some).map_err(|e| damaged(package, e))
     }
 
-    fn files(&self, package: &Path, visit: Visit) -> Result<(), Failure> {
+    fn files(&self, package: &Package, visit: Visit) -> Result<(), Failure> {
         let Some(opened) = open(package, Depth::Contents)? else { return Ok(()) };
-        let bad = |e: hfs_plus::Error| damaged(package, e.to_string());
+        let bad = |e: hfs_plus::Error| damaged(package, e);
         let reading = opened.reading().map_err(bad)?;
         for (entry, node) in opened.entries.iter().zip(&opened.nodes) {
             if !matches!(node.kind, MemberKind::File(_)) {
                 continue;
             }
             if let Some(path) = reading.own(node) {
-                let mut reader = opened.volume.read(entry).map_err(bad)?;
+                let mut reader = package.budget.meter(opened.volume.read(entry).map_err(bad)?);
                 visit(&path, &mut reader).map_err(|e| bad(e.into()))?;
             }
         }
         Ok(())
     }
 
-    fn faults(&self, package: &Path) -> Result<Vec<String>, Failure> {
+    fn findings(&self, package: &Package) -> Result<Vec<String>, Failure> {
         let Some(volume) = volume(package, Depth::Listing)? else { return Ok(Vec::new()) };
-        let mut faults = hfs_plus::check::check(&volume).map_err(|e| damaged(package, e.to_string()))?;
+        let mut findings = hfs_plus::check::check(&volume).map_err(|e| damaged(package, e))?;
         drop(volume);
-        let file = File::open(package).map_err(|e| Failure::io("can't read", package, &e))?;
+        let file = File::open(package).map_err(|e| Failure::io("can't read", package, e))?;
         let image = Image::open(file, udif::read::Limits::default());
-        let checked = image.and_then(|i| udif::check::check(&i)).map_err(|e| damaged(package, e.to_string()))?;
-        faults.extend(checked);
-        Ok(faults)
+        let checked = image.and_then(|i| udif::check::check(&i)).map_err(|e| damaged(package, e))?;
+        findings.extend(checked);
+        Ok(findings)
     }
 }
 
@@ -298,7 +292,7 @@ impl Target for Dmg {
         TargetName::Dmg
     }
 
-    fn ending(&self, _: &Settings) -> &'static str {
+    fn extension(&self, _: &Settings) -> &'static str {
         ".dmg"
     }
 
@@ -308,7 +302,7 @@ impl Target for Dmg {
         if !bundle::finished::is_sealed(&footprint.tree) {
             losses.push(Loss {
                 what: "nothing is signed".into(),
-                why: "macOS asks before it opens a downloaded program, and runs no unsigned arm64 code".into(),
+                why: "macOS warns before it opens a downloaded program, and doesn't run unsigned arm64 code".into(),
             });
         }
         (carried, losses)
@@ -320,29 +314,36 @@ impl Target for Dmg {
         for (what, key, name) in [("volume", "volume-name", volume_name(job)), ("bundle", "name", Bundle::of(job).top)]
         {
             if let Err(e) = hfs_plus::name::stored(&name) {
-                let problem = Problem::error(format!("{name:?} can't be the name of the {what}")).why(e.to_string());
+                let problem = Problem::error(Code::FormatLimit, format!("{name:?} can't be the name of the {what}"))
+                    .why(e.to_string());
                 problems.push(problem.instead(format!("{key} = \"a shorter name\"")));
             }
         }
         for node in &job.footprint.tree {
             let path = node.path();
             if let Err(e) = hfs_plus::name::stored(path.name()) {
-                let problem = Problem::error(format!("a disk image can't hold {path}")).about(node).why(e.to_string());
+                let problem = Problem::error(Code::FormatLimit, format!("a disk image can't hold {path}"))
+                    .about(node)
+                    .why(e.to_string());
                 problems.push(problem.instead("a shorter name"));
             }
         }
         if problems.is_empty()
             && let Err(e) = lay_out(job)
         {
-            problems.push(Problem::error("the disk image can't be laid out").why(e.to_string()).instead("other names"));
+            problems.push(
+                Problem::error(Code::FormatLimit, "the disk image can't be laid out")
+                    .why(e.to_string())
+                    .instead("other names"),
+            );
         }
         problems
     }
 
     fn write(&self, job: &Job, stream: Stream, out: File) -> Result<(), Failure> {
         write(job, stream, out).map_err(|e| match e {
-            hfs_plus::Error::Io(e) => unwritten(&e),
-            other => unwritten(&io::Error::other(other.to_string())),
+            hfs_plus::Error::Io(e) => unwritten(e),
+            other => unwritten(io::Error::other(other)),
         })
     }
 }

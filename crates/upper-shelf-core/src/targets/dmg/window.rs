@@ -1,8 +1,8 @@
-//! The window of a disk image: where the program and the folder of applications stand, and the picture behind them.
+//! The window of a disk image: where the program and the Applications folder stand, and the picture behind them.
 
 use crate::font;
 use crate::icons::Icon;
-use crate::problem::Problem;
+use crate::problem::{Code, Problem};
 use crate::settings::{DiskImage, Words};
 use ds_store::{Alias, Item, Window};
 use image::RgbaImage;
@@ -20,7 +20,9 @@ impl DiskImage {
         let mut problems = Vec::new();
         let (width, height) = self.size;
         let mut bad = |what: String, why: &str, instead: &str| {
-            problems.push(Problem::error(what).about_setting("disk-image").why(why.to_owned()).instead(instead));
+            problems.push(
+                Problem::error(Code::WindowRoom, what).about_setting("disk-image").why(why.to_owned()).instead(instead),
+            );
         };
         if !(200..=4000).contains(&width) || !(150..=4000).contains(&height) {
             bad(
@@ -31,35 +33,35 @@ impl DiskImage {
         }
         if !(16..=512).contains(&self.icon) {
             bad(
-                format!("[disk-image] symbols of {} points", self.icon),
+                format!("[disk-image] icons of {} points", self.icon),
                 "the system shows them from 16 to 512",
                 "icon-size = 128",
             );
         }
         if !(10..=16).contains(&self.text) {
             bad(
-                format!("[disk-image] letters of {} points", self.text),
+                format!("[disk-image] text of {} points", self.text),
                 "the system shows them from 10 to 16",
                 "text-size = 13",
             );
         }
         let half = self.icon / 2;
-        let own = [("the program", self.program), ("the folder of applications", self.applications)];
+        let own = [("the program", self.program), ("the Applications folder", self.applications)];
         let files = self.files.iter().map(|f| (f.name.as_str(), f.place));
         let all: Vec<(&str, (u32, u32))> = own.into_iter().chain(files).collect();
         for (n, (name, (x, y))) in all.iter().enumerate() {
             if *x < half || *y < half || x + half > width || y + half + LABEL > height {
-                let what = format!("[disk-image] {name} at [{x}, {y}] leads out of the window");
+                let what = format!("[disk-image] {name} at [{x}, {y}] is outside the window");
                 let why = format!(
-                    "its symbol has {} points and its name {LABEL} below, and the window {width} × {height}",
+                    "its icon takes {} points and its name {LABEL} below; the window has {width} × {height}",
                     self.icon
                 );
-                bad(what, &why, "a place further inside, or a larger window");
+                bad(what, &why, "a position further inside, or a larger window");
             }
             let over = |(_, (a, b)): &&(&str, (u32, u32))| x.abs_diff(*a) < self.icon && y.abs_diff(*b) < self.icon;
             if let Some((other, _)) = all[..n].iter().find(over) {
-                let what = format!("[disk-image] {name} and {other} lie over each other");
-                bad(what, "each symbol needs its own room", "places that are further apart");
+                let what = format!("[disk-image] {name} and {other} overlap");
+                bad(what, "each icon needs its own space", "positions further apart");
             }
         }
         if let Some(Err(why)) = self.background.as_deref().map(|b| pictures(b, self.size)) {
@@ -73,14 +75,14 @@ impl DiskImage {
             && self.background.is_none()
             && let Some(why) = self.words_have_no_room()
         {
-            let problem = Problem::error(format!("the words {words:?} can't be drawn"));
+            let problem = Problem::error(Code::WindowRoom, format!("the words {words:?} can't be drawn"));
             problems.push(problem.about_setting("disk-image.word").why(why).instead("word = \"\""));
         }
         let has_text = self.background.as_ref().is_some_and(|b| b.windows(5).any(|w| w == b"<text"));
         if has_text {
-            let problem = Problem::warning("[disk-image] the background has text in it")
-                .why("it is drawn in the one font that comes with the tool, the same on every machine");
-            problems.push(problem.instead("paths, for letters of another font"));
+            let problem = Problem::warning(Code::Icon, "[disk-image] the background has text in it")
+                .why("it is drawn in the tool's own font, which is the same on every machine");
+            problems.push(problem.instead("convert the text to paths to use another font"));
         }
         problems
     }
@@ -135,10 +137,10 @@ impl DiskImage {
         let (Words::Usual(words) | Words::Stated(words)) = &self.words else { return None };
         if !font::has(words) {
             return Some(
-                "the letters that come with the tool are Latin, Greek and Cyrillic; others need a background".into(),
+                "the tool's own font has Latin, Greek and Cyrillic letters; other scripts need a background".into(),
             );
         }
-        self.word_lines().is_none().then(|| "there is no room for it between the symbols".into())
+        self.word_lines().is_none().then(|| "there is no room for it between the icons".into())
     }
 
     /// The picture behind the symbols, as a drawing: the product's colour, very light, and an arrow from one to the other.
@@ -205,7 +207,11 @@ fn pictures(background: &[u8], (width, height): (u32, u32)) -> Result<[RgbaImage
     }
     let [once, twice] = sizes.map(|size| crate::icons::draw_into(background, size));
     let ((once, (w, h)), (twice, _)) = (once?, twice?);
-    if fits(w, h) { Ok([once, twice]) } else { Err(format!("it is {w} × {h}, of another shape than the window")) }
+    if fits(w, h) {
+        Ok([once, twice])
+    } else {
+        Err(format!("it has {w} × {h} pixels, so its shape differs from the window's"))
+    }
 }
 
 /// One file with both pictures: a TIFF whose parts say how dense they are.

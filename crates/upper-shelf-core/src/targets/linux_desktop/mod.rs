@@ -29,14 +29,16 @@ pub fn complete(identity: &Identity) -> (Identity, Vec<Loss>) {
         if slot.is_none() {
             made.push(Loss {
                 what: format!("no {key}"),
-                why: format!("software centres need one: {what} stands in for it"),
+                why: format!("software centres need one: {what} is used instead"),
             });
             *slot = Some(value);
         }
     };
-    fill(&mut whole.summary, "summary", name, "the name");
-    let summary = whole.summary.clone().unwrap_or_default();
+    let mut summary = whole.summary.as_ref().map(|s| s.as_str().to_owned());
+    fill(&mut summary, "summary", name, "the name");
+    let summary = summary.unwrap_or_default();
     fill(&mut whole.description, "description", format!("{summary}."), "the summary");
+    whole.summary.get_or_insert_with(|| summary.clone().into());
     fill(&mut whole.license, "license", "LicenseRef-proprietary".into(), "LicenseRef-proprietary");
     (whole, made)
 }

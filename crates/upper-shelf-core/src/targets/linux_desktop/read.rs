@@ -3,7 +3,7 @@
 use super::text::{exec_words, unescaped};
 use super::{FOLDERS, Files};
 use crate::content::ContentHash;
-use crate::footprint::{FileType, IconImage, Identity, LinkScheme, Place, Shortcut};
+use crate::footprint::{FileType, IconImage, Identity, LinkScheme, Place, Shortcut, Text};
 use crate::icons::form_of_theme_path;
 use std::collections::BTreeMap;
 
@@ -69,8 +69,15 @@ fn read_entry(text: &str, place: Place, shortcuts: &mut Vec<Shortcut>, opens: &m
     if values.get("NoDisplay") == Some(&"true") {
         return;
     }
-    let name = value("Name").unwrap_or_default();
-    shortcuts.push(Shortcut { place, name, program, arguments, description: value("Comment") });
+    let text = |key: &str| {
+        let of = |(k, v): (&&str, &&str)| {
+            let language = k.strip_prefix(key)?.strip_prefix('[')?.strip_suffix(']')?;
+            Some((language.replace('_', "-"), unescaped(v)))
+        };
+        value(key).map(|plain| Text::several(plain, values.iter().filter_map(of).collect()))
+    };
+    let name = text("Name").unwrap_or_default();
+    shortcuts.push(Shortcut { place, name, program, arguments, description: text("Comment") });
 }
 
 /// The text of the elements of an XML file, with the path of names that leads to each and its attributes.
@@ -79,12 +86,15 @@ fn elements(text: &str, mut visit: impl FnMut(&[String], &BTreeMap<String, Strin
     let mut reader = quick_xml::Reader::from_str(text);
     let mut path: Vec<(String, BTreeMap<String, String>, String)> = Vec::new();
     let attributes = |e: &quick_xml::events::BytesStart| {
-        let all = e.attributes().flatten();
-        all.filter_map(|a| {
-            let key = String::from_utf8_lossy(a.key.as_ref()).into_owned();
-            Some((key, a.unescape_value().ok()?.into_owned()))
-        })
-        .collect::<BTreeMap<_, _>>()
+        // Looking for twins takes the square of their number.
+        let mut all = e.attributes();
+        all.with_checks(false)
+            .flatten()
+            .filter_map(|a| {
+                let key = String::from_utf8_lossy(a.key.as_ref()).into_owned();
+                Some((key, a.unescape_value().ok()?.into_owned()))
+            })
+            .collect::<BTreeMap<_, _>>()
     };
     let mut names: Vec<String> = Vec::new();
     while let Ok(event) = reader.read_event() {
@@ -106,12 +116,7 @@ fn elements(text: &str, mut visit: impl FnMut(&[String], &BTreeMap<String, Strin
             }
             Event::GeneralRef(r) => {
                 if let Some((_, _, text)) = path.last_mut() {
-                    let name = String::from_utf8_lossy(&r).into_owned();
-                    match (r.resolve_char_ref(), quick_xml::escape::resolve_predefined_entity(&name)) {
-                        (Ok(Some(c)), _) => text.push(c),
-                        (_, Some(known)) => text.push_str(known),
-                        _ => {}
-                    }
+                    text.push_str(&crate::xml::referred(&r));
                 }
             }
             Event::End(_) => {
@@ -129,15 +134,19 @@ fn elements(text: &str, mut visit: impl FnMut(&[String], &BTreeMap<String, Strin
 fn read_metainfo(text: &str) -> Identity {
     let mut identity = Identity::default();
     let mut paragraphs: Vec<String> = Vec::new();
+    let mut summaries: Vec<(String, String)> = Vec::new();
     elements(text, |path, attributes, text| {
         let names: Vec<&str> = path.iter().map(String::as_str).collect();
         let text = text.to_owned();
         match names.as_slice() {
             // Translations of the same come with a language.
+            [_, "summary"] if attributes.contains_key("xml:lang") => {
+                summaries.push((attributes["xml:lang"].clone(), text));
+            }
             _ if attributes.contains_key("xml:lang") => {}
             [_, "id"] => identity.id = Some(text),
             [_, "name"] => identity.name = Some(text),
-            [_, "summary"] => identity.summary = Some(text),
+            [_, "summary"] => identity.summary = Some(text.into()),
             [_, "project_license"] => identity.license = Some(text),
             [_, "developer", "name"] | [_, "developer_name"] => identity.publisher = Some(text),
             [_, "description", "p"] => paragraphs.push(text),
@@ -154,23 +163,30 @@ fn read_metainfo(text: &str) -> Identity {
             _ => {}
         }
     });
+    if let Some(summary) = &mut identity.summary {
+        summaries.into_iter().for_each(|(language, text)| summary.add(language, text));
+    }
     identity.description = (!paragraphs.is_empty()).then(|| paragraphs.join("\n\n"));
     identity
 }
 
 fn read_mime_package(text: &str, opens: &BTreeMap<String, String>, file_types: &mut Vec<FileType>) {
-    let (mut name, mut extensions) = (String::new(), Vec::new());
+    let (mut name, mut names_of, mut extensions) = (String::new(), BTreeMap::new(), Vec::new());
     elements(text, |path, attributes, text| {
         let names: Vec<&str> = path.iter().map(String::as_str).collect();
         match names.as_slice() {
-            [_, _, "comment"] if !attributes.contains_key("xml:lang") => name = text.to_owned(),
+            [_, _, "comment"] => match attributes.get("xml:lang") {
+                None => name = text.to_owned(),
+                Some(language) => drop(names_of.insert(language.clone(), text.to_owned())),
+            },
             [_, _, "glob"] => {
                 extensions.extend(attributes.get("pattern").and_then(|p| p.strip_prefix("*.")).map(str::to_owned))
             }
             [_, "mime-type"] => {
                 let mime = attributes.get("type").cloned().unwrap_or_default();
                 let program = opens.get(&mime).cloned().unwrap_or_default();
-                let (name, extensions) = (std::mem::take(&mut name), std::mem::take(&mut extensions));
+                let name = Text::several(std::mem::take(&mut name), std::mem::take(&mut names_of));
+                let extensions = std::mem::take(&mut extensions);
                 file_types.push(FileType { mime, extensions, name, program });
             }
             _ => {}

@@ -4,7 +4,7 @@ use super::text::{escaped, exec_argument};
 use super::{FOLDERS, Files};
 use crate::content::ContentHash;
 use crate::dates::date_of;
-use crate::footprint::{FileType, Footprint, LinkScheme, Place, Shortcut};
+use crate::footprint::{FileType, Footprint, LinkScheme, Place, Shortcut, Text};
 use crate::icons::Icon;
 use quick_xml::escape::escape;
 use std::fmt::Write;
@@ -28,7 +28,7 @@ fn entries<'f>(footprint: &'f Footprint, place: Place) -> Vec<Entry<'f>> {
     let mut entries: Vec<Entry<'f>> = Vec::new();
     // The product's own entry is the main program's first one, or the one with the product's name.
     let mut shortcuts: Vec<&Shortcut> = footprint.shortcuts.iter().filter(|s| s.place == place).collect();
-    shortcuts.sort_by_key(|s| (s.program != main, Some(&s.name) != footprint.product.name.as_ref()));
+    shortcuts.sort_by_key(|s| (s.program != main, footprint.product.name.as_deref() != Some(s.name.as_str())));
     for (n, shortcut) in shortcuts.into_iter().enumerate() {
         let Shortcut { name, program, .. } = shortcut;
         let own = n == 0 && program == main;
@@ -67,6 +67,8 @@ pub fn write(footprint: &Footprint, icon: &Icon, time: u32, command: &str) -> Fi
         registry: _,
         services: _,
         fonts: _,
+        commands: _,
+        shell_files: _,
         choices: _,
         icons,
         install: _,
@@ -99,7 +101,7 @@ pub fn write(footprint: &Footprint, icon: &Icon, time: u32, command: &str) -> Fi
 fn desktop_entry(footprint: &Footprint, entry: &Entry, place: Place, command: &str) -> String {
     let p = &footprint.product;
     let id = id_of(footprint);
-    let product_name = p.name.clone().unwrap_or_default();
+    let product_name: Text = p.name.clone().unwrap_or_default().into();
     let (name, arguments, description) = match entry.shortcut {
         Some(shortcut) => (&shortcut.name, shortcut.arguments.as_slice(), shortcut.description.clone()),
         None => (&product_name, [].as_slice(), None),
@@ -127,9 +129,9 @@ fn desktop_entry(footprint: &Footprint, entry: &Entry, place: Place, command: &s
         ""
     });
     let mut out = String::from("[Desktop Entry]\nType=Application\nVersion=1.0\n");
-    let _ = writeln!(out, "Name={}", escaped(name));
+    put_text(&mut out, "Name", name);
     if let Some(description) = &description {
-        let _ = writeln!(out, "Comment={}", escaped(description));
+        put_text(&mut out, "Comment", description);
     }
     let _ = writeln!(out, "Exec={}\nIcon={id}\nTerminal={console}", escaped(&exec));
     if place == Place::Menu {
@@ -148,6 +150,14 @@ fn desktop_entry(footprint: &Footprint, entry: &Entry, place: Place, command: &s
     }
     actions(&mut out, footprint, entry, place, command);
     out
+}
+
+/// A line for each language that a text is there in ("Localized values for keys", Desktop Entry 1.5).
+fn put_text(out: &mut String, key: &str, text: &Text) {
+    let _ = writeln!(out, "{key}={}", escaped(text));
+    for (language, text) in text.others() {
+        let _ = writeln!(out, "{key}[{}]={}", language.replace('-', "_"), escaped(text));
+    }
 }
 
 /// In the product's own entry, the other programs in the menu are actions: many desktops show this entry only.
@@ -169,8 +179,9 @@ fn actions(out: &mut String, footprint: &Footprint, entry: &Entry, place: Place,
         arguments.iter().for_each(|a| {
             let _ = write!(exec, " {}", exec_argument(a));
         });
-        let _ =
-            writeln!(out, "\n[Desktop Action {}]\nName={}\nExec={}", key(n, program), escaped(name), escaped(&exec));
+        let _ = writeln!(out, "\n[Desktop Action {}]", key(n, program));
+        put_text(out, "Name", name);
+        let _ = writeln!(out, "Exec={}", escaped(&exec));
     }
 }
 
@@ -227,12 +238,8 @@ pub(super) fn category(name: &str) -> String {
 fn mime_package(footprint: &Footprint) -> Option<String> {
     let mut out = String::new();
     for FileType { mime, extensions, name, .. } in &footprint.file_types {
-        let _ = writeln!(
-            out,
-            "  <mime-type type=\"{}\">\n    <comment>{}</comment>",
-            escape(mime.as_str()),
-            escape(name.as_str())
-        );
+        let _ = writeln!(out, "  <mime-type type=\"{}\">", escape(mime.as_str()));
+        put_element(&mut out, "    ", "comment", name);
         for extension in extensions {
             let _ = writeln!(out, "    <glob pattern=\"*.{}\"/>", escape(extension.as_str()));
         }
@@ -240,6 +247,15 @@ fn mime_package(footprint: &Footprint) -> Option<String> {
     }
     let head = "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<mime-info xmlns=\"http://www.freedesktop.org/standards/shared-mime-info\">\n";
     (!out.is_empty()).then(|| format!("{head}{out}</mime-info>\n"))
+}
+
+/// An element for each language that a text is there in.
+fn put_element(out: &mut String, indent: &str, element: &str, text: &Text) {
+    let _ = writeln!(out, "{indent}<{element}>{}</{element}>", escape(text.as_str()));
+    for (language, text) in text.others() {
+        let text = escape(text.as_str());
+        let _ = writeln!(out, "{indent}<{element} xml:lang=\"{}\">{text}</{element}>", escape(language.as_str()));
+    }
 }
 
 fn metainfo(footprint: &Footprint, time: u32) -> String {
@@ -257,7 +273,9 @@ fn metainfo(footprint: &Footprint, time: u32) -> String {
     put("metadata_license", &Some("FSFAP".into()));
     put("project_license", &p.license);
     put("name", &p.name);
-    put("summary", &p.summary);
+    if let Some(summary) = &p.summary {
+        put_element(&mut out, "  ", "summary", summary);
+    }
     if let Some(publisher) = &p.publisher {
         // The publisher's own reverse DNS name is the product's without its last part.
         let developer = id.rsplit_once('.').map_or(id, |(d, _)| d).to_lowercase();

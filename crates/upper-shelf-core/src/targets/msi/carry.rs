@@ -7,7 +7,7 @@ use crate::footprint::{
     Choice, FileType, Footprint, Identity, InstallRules, LinkScheme, List, Node, Program, RegistryEntry, RegistryView,
     RelPath, Service, Shortcut, Variable,
 };
-use crate::targets::{Loss, lose, without_hard_links};
+use crate::targets::{Loss, in_one_language, lose, without_hard_links};
 use std::collections::{BTreeMap, BTreeSet, HashSet};
 
 /// A program as commands are matched with it.
@@ -42,12 +42,15 @@ pub(crate) fn file_name(name: &str) -> String {
     if plain.is_empty() { "-".into() } else { plain.to_owned() }
 }
 
-fn filled(text: &Option<String>) -> Option<String> {
+fn filled<T: Clone + std::ops::Deref<Target = str>>(text: &Option<T>) -> Option<T> {
     text.clone().filter(|t| !t.is_empty())
 }
 
 /// What a Windows Installer package carries, with what it does not.
 pub fn carry(footprint: &Footprint) -> (Footprint, Vec<Loss>) {
+    let (footprint, mut losses) =
+        in_one_language(footprint, "an MSI has its shortcuts, file types and choices in one language", false);
+    let footprint = &*footprint;
     let Footprint {
         product: p,
         platform,
@@ -60,6 +63,8 @@ pub fn carry(footprint: &Footprint) -> (Footprint, Vec<Loss>) {
         registry: entries,
         services,
         fonts,
+        commands,
+        shell_files,
         choices,
         // Shortcuts and the list of applications show the picture; it is no item of its own on Windows.
         icons: _,
@@ -67,10 +72,10 @@ pub fn carry(footprint: &Footprint) -> (Footprint, Vec<Loss>) {
         bundle,
         foreign: _,
     } = footprint;
-    let mut losses = Vec::new();
+
     for (what, there) in [("the description", p.description.is_some()), ("the licence's name", p.license.is_some())] {
         if there {
-            let why = "the list of applications has no place for it".into();
+            let why = "the list of installed apps has no place for it".into();
             losses.push(Loss { what: format!("{what} is left out"), why });
         }
     }
@@ -79,7 +84,7 @@ pub fn carry(footprint: &Footprint) -> (Footprint, Vec<Loss>) {
     let files: BTreeSet<&RelPath> =
         tree.iter().filter_map(|n| if let Node::File { path, .. } = n { Some(path) } else { None }).collect();
     let programs = without_variables(programs, &files, &mut losses);
-    let commands: Vec<Command> = programs
+    let started: Vec<Command> = programs
         .iter()
         .map(|p| Command { key: p.key.clone(), file: p.file.clone(), arguments: line_arguments(&p.arguments) })
         .collect();
@@ -87,17 +92,17 @@ pub fn carry(footprint: &Footprint) -> (Footprint, Vec<Loss>) {
     let command = |key: &str, own: &[String]| -> Option<(String, Vec<String>)> {
         let Program { file, arguments, .. } = footprint.program(key)?;
         let all: Vec<String> = arguments.iter().chain(own).cloned().collect();
-        program_of(&commands, file, &line_arguments(&all))
+        program_of(&started, file, &line_arguments(&all))
     };
     let mut lose_one = |what: String, why: &str| losses.push(Loss { what, why: why.into() });
     let shortcuts = shortcuts.filter_map(|Shortcut { place, name, program, arguments, description }| {
         let (program, arguments) = command(program, arguments)?;
         let plain = file_name(name);
-        if plain != *name {
+        if *name != plain {
             let why = "it is a file, and Windows forbids such names";
             lose_one(format!("the shortcut “{name}” is named “{plain}”"), why);
         }
-        Some(Shortcut { place: *place, name: plain, program, arguments, description: filled(description) })
+        Some(Shortcut { place: *place, name: plain.into(), program, arguments, description: filled(description) })
     });
     let mut taken_extensions = HashSet::new();
     let file_types = file_types.filter_map(|FileType { mime, extensions, name, program }| {
@@ -105,11 +110,11 @@ pub fn carry(footprint: &Footprint) -> (Footprint, Vec<Loss>) {
         let mut kept: Vec<String> =
             extensions.iter().filter(|e| taken_extensions.insert(e.to_lowercase())).cloned().collect();
         if kept.len() < extensions.len() {
-            let what = format!("the file type “{name}” does not get all of its endings");
-            lose_one(what, "another file type has them");
+            let what = format!("the file type “{name}” doesn't get all of its extensions");
+            lose_one(what, "another file type already has them");
         }
         kept.get_mut(1..)?.sort();
-        Some(FileType { mime: carried(mime), extensions: kept, name: carried(name), program })
+        Some(FileType { mime: carried(mime), extensions: kept, name: carried(name).into(), program })
     });
     let link_schemes = link_schemes.filter_map(|LinkScheme { scheme, program }| {
         let (program, _) = command(program, &[])?;
@@ -168,10 +173,12 @@ pub fn carry(footprint: &Footprint) -> (Footprint, Vec<Loss>) {
         keep_changed,
     } = install;
     for path in keep_changed {
-        let why = "Windows Installer takes it away when it removes the product, and keeps a changed one on upgrades only if it has no version";
-        lose_one(format!("{path} is not kept when somebody changed it"), why);
+        let why = "Windows Installer removes it with the product, and keeps a changed one on upgrades only if it has no version";
+        lose_one(format!("{path} isn't kept when a user has changed it"), why);
     }
     let of_macos = InstallRules { minimum_macos: *minimum_macos, ..InstallRules::default() };
+    lose(&mut losses, commands, "Windows finds commands by the folders on PATH");
+    lose(&mut losses, shell_files, "Windows has no manual pages, and its shells are different");
     lose(&mut losses, &of_macos.rules(), "it is a rule for macOS");
     lose(&mut losses, &bundle.rules(), "it is a rule for application bundles of macOS");
     let id = p.id.as_deref().unwrap_or_default();
@@ -211,8 +218,8 @@ pub fn carry(footprint: &Footprint) -> (Footprint, Vec<Loss>) {
 fn nodes(tree: &List<Node>, losses: &mut Vec<Loss>) -> List<Node> {
     let single = without_hard_links(tree, |path, to| {
         losses.push(Loss {
-            what: format!("{path} and {to} are one file no more"),
-            why: "Windows Installer knows no hard links: it becomes a file of its own".into(),
+            what: format!("{path} and {to} become separate files"),
+            why: "Windows Installer has no hard links".into(),
         });
     });
     single.filter_map(|node| match node {
@@ -223,7 +230,7 @@ fn nodes(tree: &List<Node>, losses: &mut Vec<Loss>) -> List<Node> {
         Node::HardLink { path, .. } | Node::Link { path, .. } => {
             losses.push(Loss {
                 what: format!("the link {path} is left out"),
-                why: "Windows Installer can't make links; put a copy of the file there".into(),
+                why: "Windows Installer can't create links; use a copy of the file".into(),
             });
             None
         }

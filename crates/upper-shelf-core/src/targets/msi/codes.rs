@@ -16,16 +16,14 @@ pub fn version(version: &str) -> Result<String, String> {
     let parts: Vec<&str> = version.split('.').collect();
     let numbers: Vec<u32> = parts.iter().filter_map(|p| p.parse().ok()).collect();
     if numbers.len() != parts.len() || parts.is_empty() || parts.iter().any(|p| p.len() > 1 && p.starts_with('0')) {
-        return Err("it must be two or three whole numbers with dots between".into());
+        return Err("it must be two or three whole numbers separated by dots".into());
     }
     if numbers.len() > 3 {
-        return Err(
-            "a fourth number is not compared: an upgrade that differs only there would not replace anything".into()
-        );
+        return Err("a fourth number isn't compared: an upgrade that differs only there would replace nothing".into());
     }
     let limits = [255, 255, 65535];
     if let Some((n, limit)) = numbers.iter().zip(limits).find(|(n, limit)| *n > limit) {
-        return Err(format!("{n} is more than the {limit} that fit there"));
+        return Err(format!("{n} is more than {limit}, the largest number that fits there"));
     }
     let at = |n: usize| numbers.get(n).copied().unwrap_or(0);
     Ok(format!("{}.{}.{}", at(0), at(1), at(2)))

@@ -9,8 +9,8 @@ use crate::languages::language_numbers;
 use crate::wizard::{
     Action, Control, FILES_IN_USE_CLOSABLE, Kind, Page, RADIO_HEIGHT, RADIO_PITCH, WORDS, Wizard, pages,
 };
-use msi_database::database::Value;
-use msi_database::strict::ice::ERROR_BUTTONS;
+use msi_database::check::ice::ERROR_BUTTONS;
+use msi_database::rows;
 
 /// Bitmaps, by the key of their row.
 pub const TINT: &str = "WizardTint";
@@ -42,27 +42,30 @@ fn property(word: &str) -> String {
 
 pub fn write(it: &mut Layout) -> Result<()> {
     let (footprint, wizard) = (it.job.footprint, it.job.wizard);
-    for (name, size, bits) in [("Plain", 9, Value::Null), ("Title", 13, Value::Int(1))] {
-        let row = [it.db.text(name), it.db.text("Segoe UI"), Value::Int(size), Value::Null, bits];
-        it.db.insert("TextStyle", &row)?;
+    for (name, size, bits) in [("Plain", 9, None), ("Title", 13, Some(1))] {
+        it.db.add(&rows::TextStyle {
+            text_style: name,
+            face_name: "Segoe UI",
+            size,
+            style_bits: bits,
+            ..Default::default()
+        })?;
     }
-    it.row("Property", &["DefaultUIFont", "Plain"])?;
+    it.db.add(&rows::Property { property: "DefaultUIFont", value: "Plain" })?;
     for name in [TINT, ACCENT, PICTURE] {
-        let row = [it.db.text(name), Value::Stream];
-        it.db.insert("Binary", &row)?;
+        it.db.add(&rows::Binary { name })?;
     }
     say(it, wizard)?;
     // After a removal the last page says so.
     for (n, part) in ["title", "below", "text"].into_iter().enumerate() {
         let action = format!("SayRemoved_{part}");
-        let row = [
-            it.db.text(&action),
-            Value::Int(51),
-            it.db.text(&property(&format!("done-{part}"))),
-            it.db.text(&format!("[{}]", property(&format!("removed-{part}")))),
-            Value::Null,
-        ];
-        it.db.insert("CustomAction", &row)?;
+        it.db.add(&rows::CustomAction {
+            action: &action,
+            kind: 51,
+            source: &property(&format!("done-{part}")),
+            target: &format!("[{}]", property(&format!("removed-{part}"))),
+            ..Default::default()
+        })?;
         sequences::action(it, "InstallUISequence", &action, REMOVED, sequences::FIRST_PAGE + 11 + n as i32)?;
     }
     let pages = pages(footprint, wizard);
@@ -71,7 +74,7 @@ pub fn write(it: &mut Layout) -> Result<()> {
     if pages.iter().flat_map(|p| &p.controls).any(|c| c.kind == Kind::Parts) {
         let german = wizard.languages.first().is_some_and(|l| l.code == "de");
         for (key, english, in_german) in TREE {
-            it.row("UIText", &[key, if german { in_german } else { english }])?;
+            it.db.add(&rows::UIText { key, text: if german { in_german } else { english } })?;
         }
     }
     // Windows fills it while it runs; without the table it fails.
@@ -112,8 +115,16 @@ const TREE: [(&str, &str, &str); 17] = [
     ("NewFolder", "Folder|New Folder", "Ordner|Neuer Ordner"),
     ("SelAbsentAbsent", "This part will not be installed.", "Dieser Teil wird nicht installiert."),
     ("SelAbsentLocal", "This part will be installed.", "Dieser Teil wird installiert."),
-    ("SelChildCostNeg", "This part frees [1] on the hard disk.", "Dieser Teil gibt [1] auf der Festplatte frei."),
-    ("SelChildCostPos", "This part needs [1] on the hard disk.", "Dieser Teil benötigt [1] auf der Festplatte."),
+    (
+        "SelChildCostNeg",
+        "This feature frees up [1] on your hard drive.",
+        "Dieser Teil gibt [1] auf der Festplatte frei.",
+    ),
+    (
+        "SelChildCostPos",
+        "This feature requires [1] on your hard drive.",
+        "Dieser Teil benötigt [1] auf der Festplatte.",
+    ),
     ("SelCostPending", "Calculating the space this part needs...", "Der Platzbedarf dieses Teils wird berechnet..."),
     ("SelLocalAbsent", "This part will be removed.", "Dieser Teil wird entfernt."),
     ("SelLocalLocal", "This part stays installed.", "Dieser Teil bleibt installiert."),
@@ -130,37 +141,32 @@ const TREE: [(&str, &str, &str); 17] = [
 fn error_dialog(it: &mut Layout) -> Result<()> {
     const NAME: &str = "ErrorShown";
     const SIZE: (i32, i32) = (270, 105);
-    it.row("Property", &["ErrorDialog", NAME])?;
-    let row = [
-        it.db.text(NAME),
-        Value::Int(50),
-        Value::Int(50),
-        Value::Int(SIZE.0),
-        Value::Int(SIZE.1),
+    it.db.add(&rows::Property { property: "ErrorDialog", value: NAME })?;
+    it.db.add(&rows::Dialog {
+        dialog: NAME,
+        h_centering: 50,
+        v_centering: 50,
+        width: SIZE.0,
+        height: SIZE.1,
         // Visible, modal, for errors.
-        Value::Int(1 | 2 | 0x10000),
-        it.db.text("[ProductName]"),
-        it.db.text("ErrorText"),
-        Value::Null,
-        Value::Null,
-    ];
-    it.db.insert("Dialog", &row)?;
+        attributes: Some(1 | 2 | 0x10000),
+        title: "[ProductName]",
+        control_first: "ErrorText",
+        ..Default::default()
+    })?;
     let control = |it: &mut Layout, name: &str, kind: &str, at: (i32, i32, i32, i32), text: &str| {
-        let row = [
-            it.db.text(NAME),
-            it.db.text(name),
-            it.db.text(kind),
-            Value::Int(at.0),
-            Value::Int(at.1),
-            Value::Int(at.2),
-            Value::Int(at.3),
-            Value::Int(VISIBLE | ENABLED),
-            Value::Null,
-            it.db.text(text),
-            Value::Null,
-            Value::Null,
-        ];
-        it.db.insert("Control", &row)
+        it.db.add(&rows::Control {
+            dialog: NAME,
+            control: name,
+            kind,
+            x: at.0,
+            y: at.1,
+            width: at.2,
+            height: at.3,
+            attributes: Some(VISIBLE | ENABLED),
+            text,
+            ..Default::default()
+        })
     };
     control(it, "ErrorText", "Text", (12, 10, 246, 60), "")?;
     for (button, answer) in ERROR_BUTTONS {
@@ -173,8 +179,14 @@ fn error_dialog(it: &mut Layout) -> Result<()> {
             _ => "cancel",
         };
         control(it, button, "PushButton", (107, 80, 56, 17), &format!("[{}]", property(word)))?;
-        let row = [NAME, button, "EndDialog", answer, "1"].map(|t| it.db.text(t)).into_iter().chain([Value::Int(1)]);
-        it.db.insert("ControlEvent", &row.collect::<Vec<_>>())?;
+        it.db.add(&rows::ControlEvent {
+            dialog: NAME,
+            control: button,
+            event: "EndDialog",
+            argument: answer,
+            condition: "1",
+            ordering: Some(1),
+        })?;
     }
     Ok(())
 }
@@ -190,18 +202,17 @@ fn say(it: &mut Layout, wizard: &Wizard) -> Result<()> {
         for (key, ..) in WORDS.iter().filter(|(key, ..)| !key.starts_with("setup-")) {
             let word = language.word(key, footprint);
             if n == 0 {
-                it.row("Property", &[&property(key), &word])?;
+                it.db.add(&rows::Property { property: &property(key), value: &word })?;
                 continue;
             }
             let action = format!("Say_{}_{}", language.code, key.replace('-', "_"));
-            let row = [
-                it.db.text(&action),
-                Value::Int(51),
-                it.db.text(&property(key)),
-                it.db.text(&formatted(&word)),
-                Value::Null,
-            ];
-            it.db.insert("CustomAction", &row)?;
+            it.db.add(&rows::CustomAction {
+                action: &action,
+                kind: 51,
+                source: &property(key),
+                target: &formatted(&word),
+                ..Default::default()
+            })?;
             at += 1;
             sequences::action(it, "InstallUISequence", &action, &condition, at)?;
         }
@@ -228,19 +239,18 @@ fn dialog(it: &mut Layout, page: &Page) -> Result<()> {
     let first = page.controls.iter().find(|c| tabbed(c.kind)).map_or("", |c| c.name);
     // Visible, may be made small; the page with the progress does not stop what goes on behind it.
     let attributes = 1 | 4 | if page.name == "Progress" { 0 } else { 2 };
-    let row = [
-        it.db.text(page.name),
-        Value::Int(50),
-        Value::Int(50),
-        Value::Int(page.size.0),
-        Value::Int(page.size.1),
-        Value::Int(attributes),
-        it.db.text("[ProductName]"),
-        it.db.text(first),
-        it.db.text(page.default),
-        it.db.text(page.cancel),
-    ];
-    it.db.insert("Dialog", &row)
+    it.db.add(&rows::Dialog {
+        dialog: page.name,
+        h_centering: 50,
+        v_centering: 50,
+        width: page.size.0,
+        height: page.size.1,
+        attributes: Some(attributes),
+        title: "[ProductName]",
+        control_first: first,
+        control_default: page.default,
+        control_cancel: page.cancel,
+    })
 }
 
 fn control_row(it: &mut Layout, page: &Page, control: &Control, next: &str) -> Result<()> {
@@ -265,56 +275,79 @@ fn control_row(it: &mut Layout, page: &Page, control: &Control, next: &str) -> R
     };
     let property = if control.kind == Kind::Parts { "PartsFolder" } else { control.property };
     let (x, y, w, h) = control.at;
-    let row = [
-        it.db.text(page.name),
-        it.db.text(control.name),
-        it.db.text(kind),
-        Value::Int(x),
-        Value::Int(y),
-        Value::Int(w),
-        Value::Int(h),
-        Value::Int(attributes),
-        it.db.text(property),
-        it.db.text(&text),
-        it.db.text(next),
-        Value::Null,
-    ];
-    it.db.insert("Control", &row)?;
+    it.db.add(&rows::Control {
+        dialog: page.name,
+        control: control.name,
+        kind,
+        x,
+        y,
+        width: w,
+        height: h,
+        attributes: Some(attributes),
+        property,
+        text: &text,
+        control_next: next,
+        ..Default::default()
+    })?;
     match control.kind {
-        Kind::Check if it.db.rows("CheckBox").all(|r| it.db.str(r[0]) != property) => {
-            it.row("CheckBox", &[property, "1"])?;
+        Kind::Check if it.db.each::<rows::CheckBox>().all(|r| r.property != property) => {
+            it.db.add(&rows::CheckBox { property, value: "1" })?;
         }
-        Kind::Progress => it.row("EventMapping", &[page.name, control.name, "SetProgress", "Progress"])?,
-        Kind::Doing => it.row("EventMapping", &[page.name, control.name, "ActionText", "Text"])?,
+        Kind::Progress => it.db.add(&rows::EventMapping {
+            dialog: page.name,
+            control: control.name,
+            event: "SetProgress",
+            attribute: "Progress",
+        })?,
+        Kind::Doing => it.db.add(&rows::EventMapping {
+            dialog: page.name,
+            control: control.name,
+            event: "ActionText",
+            attribute: "Text",
+        })?,
         Kind::Scope => scope(it, w)?,
         _ => {}
     }
     if control.name == "StartNow" {
-        it.row("Property", &["StartNow", "1"])?;
-        it.row("ControlCondition", &[page.name, control.name, "Hide", &format!("Installed OR {REMOVED}")])?;
+        it.db.add(&rows::Property { property: "StartNow", value: "1" })?;
+        it.db.add(&rows::ControlCondition {
+            dialog: page.name,
+            control: control.name,
+            action: "Hide",
+            condition: &format!("Installed OR {REMOVED}"),
+        })?;
     }
     if !control.only_if.is_empty() {
-        it.row("ControlCondition", &[page.name, control.name, "Enable", control.only_if])?;
-        it.row("ControlCondition", &[page.name, control.name, "Disable", &format!("NOT ({})", control.only_if)])?;
+        it.db.add(&rows::ControlCondition {
+            dialog: page.name,
+            control: control.name,
+            action: "Enable",
+            condition: control.only_if,
+        })?;
+        it.db.add(&rows::ControlCondition {
+            dialog: page.name,
+            control: control.name,
+            action: "Disable",
+            condition: &format!("NOT ({})", control.only_if),
+        })?;
     }
     events(it, page, control)
 }
 
 fn scope(it: &mut Layout, width: i32) -> Result<()> {
-    it.row("Property", &["Scope", "person"])?;
-    for (n, (value, word)) in [("person", "scope-person"), ("machine", "scope-machine")].iter().enumerate() {
-        let row = [
-            it.db.text("Scope"),
-            Value::Int(n as i32 + 1),
-            it.db.text(value),
-            Value::Int(0),
-            Value::Int(n as i32 * RADIO_PITCH),
-            Value::Int(width),
-            Value::Int(RADIO_HEIGHT),
-            it.db.text(&format!("[{}]", property(word))),
-            Value::Null,
-        ];
-        it.db.insert("RadioButton", &row)?;
+    it.db.add(&rows::Property { property: "Scope", value: "user" })?;
+    for (n, (value, word)) in [("user", "scope-user"), ("machine", "scope-machine")].iter().enumerate() {
+        it.db.add(&rows::RadioButton {
+            property: "Scope",
+            order: n as i32 + 1,
+            value,
+            x: 0,
+            y: n as i32 * RADIO_PITCH,
+            width,
+            height: RADIO_HEIGHT,
+            text: &format!("[{}]", property(word)),
+            ..Default::default()
+        })?;
     }
     Ok(())
 }
@@ -325,26 +358,25 @@ fn events(it: &mut Layout, page: &Page, control: &Control) -> Result<()> {
     let mut order = 0;
     let mut event = |name: &str, argument: &str, condition: &str| {
         order += 1;
-        let row = [
-            it.db.text(page.name),
-            it.db.text(control.name),
-            it.db.text(name),
-            it.db.text(argument),
-            it.db.text(condition),
-            Value::Int(order),
-        ];
-        it.db.insert("ControlEvent", &row)
+        it.db.add(&rows::ControlEvent {
+            dialog: page.name,
+            control: control.name,
+            event: name,
+            argument,
+            condition,
+            ordering: Some(order),
+        })
     };
     if control.name == "Next" {
         match page.name {
             "Folder" => event("SetTargetPath", "INSTALLDIR", "1")?,
-            // The system moves its folder of programs by itself when it is for one person, but it can't move it back
+            // The system moves its folder of programs by itself when it is for one user, but it can't move it back
             // while pages are shown: both folders are named as they are.
             "Scope" => {
-                let (person, machine) = ("Scope = \"person\"", "Scope = \"machine\"");
+                let (user, machine) = ("Scope = \"user\"", "Scope = \"machine\"");
                 for (property, value, condition) in [
-                    ("[ALLUSERS]", "2", person),
-                    ("[MSIINSTALLPERUSER]", "1", person),
+                    ("[ALLUSERS]", "2", user),
+                    ("[MSIINSTALLPERUSER]", "1", user),
                     ("[ALLUSERS]", "1", machine),
                     ("[MSIINSTALLPERUSER]", "{}", machine),
                 ] {

@@ -11,7 +11,7 @@ use crate::guid::guid;
 use crate::platform::Platform;
 use crate::targets::Job;
 use msi_database::database::{Database, Value};
-use msi_database::schema::{Column, Kind};
+use msi_database::rows;
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
 /// More rows than this never refer to the same string: counts of references have 16 bits.
@@ -22,8 +22,6 @@ pub const SETTINGS: &str = "CSettings";
 const NO_ADVERTISING: i32 = 8;
 /// The root of features.
 pub const MAIN: &str = "Main";
-/// Our own table: what the standard ones can't say of programs.
-pub const PROGRAMS: &str = "UpperShelfProgram";
 /// The icon that shortcuts and the list of applications show.
 pub const ICON: &str = "product.ico";
 
@@ -55,21 +53,8 @@ pub struct Layout<'j> {
     created: HashSet<(String, String)>,
     /// What the system is asked for before anything is changed, with the number of the next question.
     asked: usize,
-    /// Properties that a person's own process hands to the one with more rights.
+    /// Properties that a user's own process hands to the one with more rights.
     pub secure: Vec<String>,
-}
-
-/// What the standard columns of our own table are.
-pub fn program_columns() -> Vec<Column> {
-    let column =
-        |name: &str, kind, key, nullable| Column { name: name.into(), kind, key, nullable, localizable: false };
-    vec![
-        column("Program", Kind::Text(72), true, false),
-        column("File", Kind::Text(0), false, false),
-        column("Arguments", Kind::Text(0), false, true),
-        column("WorkingFolder", Kind::Text(0), false, true),
-        column("Console", Kind::Short, false, false),
-    ]
 }
 
 pub fn is_64(footprint: &Footprint) -> bool {
@@ -108,6 +93,8 @@ impl<'j> Layout<'j> {
             registry: _,
             services: _,
             fonts: _,
+            commands: _,
+            shell_files: _,
             choices: _,
             icons: _,
             install: _,
@@ -130,11 +117,6 @@ impl<'j> Layout<'j> {
         sequences::write(&mut it)?;
         dialogs::write(&mut it)?;
         Ok(it)
-    }
-
-    pub fn row(&mut self, table: &str, values: &[&str]) -> Result<()> {
-        let row: Vec<Value> = values.iter().map(|v| self.db.text(v)).collect();
-        self.db.insert(table, &row)
     }
 
     /// The stable GUID of a component.
@@ -164,7 +146,7 @@ impl<'j> Layout<'j> {
         if !self.created.insert((folder.to_owned(), component.to_owned())) {
             return Ok(());
         }
-        self.row("CreateFolder", &[folder, component])
+        self.db.add(&rows::CreateFolder { directory: folder, component })
     }
 
     /// The choices whose files alone are below a folder, each with a component of its own there; nothing if the folder is
@@ -209,35 +191,34 @@ impl<'j> Layout<'j> {
                 Some(of) => of.values().try_for_each(|component| self.creates(&folder, component))?,
             }
         }
-        // In a person's own folders the rules ask for a row that takes each folder away (ICE64).
-        if job.footprint.install.scope() == Scope::Person {
+        // In a user's own folders the rules ask for a row that takes each folder away (ICE64).
+        if job.footprint.install.scope() == Scope::User {
             let own: Vec<String> = self.directories.values().cloned().collect();
-            let others = self.db.rows("Directory").map(|r| self.db.str(r[0]).to_owned());
+            let others = self.db.each::<rows::Directory>().map(|r| r.directory.to_owned());
             let above = others.filter(|d| d == "INSTALLDIR" || d == "ProgramsOfPerson" || d.starts_with("ABOVE"));
             let all: BTreeSet<String> = own.into_iter().chain(above).collect();
             for folder in all {
-                let row = [
-                    self.db.text(&format!("Empty.{folder}")),
-                    self.db.text(SETTINGS),
-                    Value::Null,
-                    self.db.text(&folder),
+                self.db.add(&rows::RemoveFile {
+                    file_key: &format!("Empty.{folder}"),
+                    component: SETTINGS,
+                    dir_property: &folder,
                     // When the component goes.
-                    Value::Int(2),
-                ];
-                self.db.insert("RemoveFile", &row)?;
+                    install_mode: 2,
+                    ..Default::default()
+                })?;
             }
         }
         Ok(())
     }
 
     fn directory(&mut self, key: &str, parent: &str, name: &str) -> Result<()> {
-        self.row("Directory", &[key, parent, name])
+        self.db.add(&rows::Directory { directory: key, directory_parent: parent, default_dir: name })
     }
 
     /// The system's folder of 32-bit programs.
     pub fn programs_of_32_bits(&mut self) -> Result<&'static str> {
         const KEY: &str = "ProgramFilesFolder";
-        if !self.db.rows("Directory").any(|r| self.db.str(r[0]) == KEY) {
+        if !self.db.each::<rows::Directory>().any(|r| r.directory == KEY) {
             self.directory(KEY, "TARGETDIR", ".")?;
         }
         Ok(KEY)
@@ -303,15 +284,14 @@ impl<'j> Layout<'j> {
             let name = self.names.text(&above, file.path.name());
             let (file_key, component) =
                 (key('F', file.path.as_str(), file.path.name()), key('C', file.path.as_str(), file.path.name()));
-            let row = [
-                self.db.text(&component),
-                self.component_guid_value(file.path.as_str()),
-                self.db.text(&place),
-                Value::Int(self.bit_attribute()),
-                Value::Null,
-                self.db.text(&file_key),
-            ];
-            self.db.insert("Component", &row)?;
+            self.db.add(&rows::Component {
+                component: &component,
+                component_id: &self.component_guid(file.path.as_str()),
+                directory: &place,
+                attributes: self.bit_attribute(),
+                key_path: &file_key,
+                ..Default::default()
+            })?;
             let choice = self.choices.get(&file.path).cloned();
             self.in_feature(choice.as_deref(), &component)?;
             let version = super::pe::version(file);
@@ -320,11 +300,6 @@ impl<'j> Layout<'j> {
             self.files.push(FileRow { key, component, name, version });
         }
         Ok(())
-    }
-
-    fn component_guid_value(&mut self, place: &str) -> Value {
-        let guid = self.component_guid(place);
-        self.db.text(&guid)
     }
 
     /// File key and component of a program's file.
@@ -349,7 +324,7 @@ impl<'j> Layout<'j> {
             (*held, *parts) = (1, *parts + 1);
         }
         let part = if *parts == 1 { feature.to_owned() } else { format!("{feature}.{parts}") };
-        self.row("FeatureComponents", &[&part, component])
+        self.db.add(&rows::FeatureComponents { feature: &part, component })
     }
 
     /// Folders that no file brings.
@@ -363,15 +338,13 @@ impl<'j> Layout<'j> {
             }
             let folder = self.folder_key(Some(path.clone()))?;
             let component = key('E', path.as_str(), path.name());
-            let row = [
-                self.db.text(&component),
-                self.component_guid_value(&format!("{path}/")),
-                self.db.text(&folder),
-                Value::Int(self.bit_attribute()),
-                Value::Null,
-                Value::Null,
-            ];
-            self.db.insert("Component", &row)?;
+            self.db.add(&rows::Component {
+                component: &component,
+                component_id: &self.component_guid(&format!("{path}/")),
+                directory: &folder,
+                attributes: self.bit_attribute(),
+                ..Default::default()
+            })?;
             self.creates(&folder, &component)?;
             match of_choices.get(&path).filter(|of| !of.is_empty()) {
                 None => self.in_feature(None, &component)?,
@@ -396,15 +369,14 @@ impl<'j> Layout<'j> {
         key_path: &str,
         choice: Option<&str>,
     ) -> Result<()> {
-        let row = [
-            self.db.text(component),
-            self.component_guid_value(&format!(":{component}")),
-            self.db.text(folder),
-            Value::Int(bits | 4),
-            self.db.text(condition),
-            self.db.text(key_path),
-        ];
-        self.db.insert("Component", &row)?;
+        self.db.add(&rows::Component {
+            component,
+            component_id: &self.component_guid(&format!(":{component}")),
+            directory: folder,
+            attributes: bits | 4,
+            condition,
+            key_path,
+        })?;
         self.in_feature(choice, component)
     }
 
@@ -426,7 +398,7 @@ impl<'j> Layout<'j> {
     /// and when it was this product's before.
     pub fn claim(&mut self, class: &str, below: &str, ours: &dyn Fn(&str) -> String, program: &str) -> Result<String> {
         let key = format!("{}{below}", formatted(class));
-        // What everybody sees: the machine's and the person's classes in one.
+        // What everybody sees: the machine's and the user's classes in one.
         let found = self.ask("CLAIMED", 0, &key, "")?;
         let component = codes::key('K', class, class);
         let condition = format!("NOT {found} OR {}", ours(&found));
@@ -447,15 +419,7 @@ impl<'j> Layout<'j> {
         value: &str,
         component: &str,
     ) -> Result<()> {
-        let row = [
-            self.db.text(key),
-            Value::Int(root),
-            self.db.text(at),
-            self.db.text(name),
-            self.db.text(value),
-            self.db.text(component),
-        ];
-        self.db.insert("Registry", &row)
+        self.db.add(&rows::Registry { registry: key, root, key: at, name, value, component })
     }
 
     /// Our own key in the registry.
@@ -517,17 +481,16 @@ impl<'j> Layout<'j> {
         level: i32,
         bits: i32,
     ) -> Result<()> {
-        let row = [
-            self.db.text(key),
-            self.db.text(parent),
-            self.db.text(title),
-            self.db.text(text),
-            Value::Int(display),
-            Value::Int(level),
-            self.db.text("INSTALLDIR"),
-            Value::Int(bits),
-        ];
-        self.db.insert("Feature", &row)
+        self.db.add(&rows::Feature {
+            feature: key,
+            feature_parent: parent,
+            title,
+            description: text,
+            display: Some(display),
+            level,
+            directory: "INSTALLDIR",
+            attributes: bits,
+        })
     }
 
     /// The product code of this content.

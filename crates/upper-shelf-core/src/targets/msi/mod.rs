@@ -9,6 +9,7 @@ mod dialogs;
 mod layout;
 mod names;
 mod pe;
+mod program_row;
 mod read;
 mod registry;
 mod rules;
@@ -23,6 +24,7 @@ pub(crate) fn is_version(version: &str) -> bool {
 }
 
 use super::{Depth, Format, Job, Loss, Target, Visit, damaged, not_for_one_person, unwritten};
+use crate::budget::Package;
 use crate::content::ContentHash;
 use crate::footprint::{
     Choice, FileType, Font, Footprint, InstallRules, Node, Program, RegistryEntry, RegistryValue, Scope, Service,
@@ -31,13 +33,14 @@ use crate::footprint::{
 use crate::guid::guid;
 use crate::payload::feed::{Part, Stream};
 use crate::platform::System;
-use crate::problem::{Failure, Kind, Problem};
+use crate::problem::{Code, Failure, Kind, Problem};
 use crate::settings::{CabinetCompression, CabinetPlace, CodePage, Settings, TargetName};
 use layout::Layout;
 use md5::{Digest, Md5};
 use msi_database::compound::CompoundWriter;
 use msi_database::database::{Database, Value};
 use msi_database::names::pack;
+use msi_database::rows;
 use msi_database::summary::{self, Property};
 use msi_database::write::{PACKAGE_CLASS, encode};
 use std::fs::File;
@@ -59,22 +62,22 @@ impl Format for Msi {
         &[System::Windows]
     }
 
-    fn read(&self, package: &Path, depth: Depth) -> Result<Option<Footprint>, Failure> {
-        let io = |e: io::Error| Failure::io("can't read", package, &e);
+    fn read(&self, package: &Package, depth: Depth) -> Result<Option<Footprint>, Failure> {
+        let io = |e: io::Error| Failure::io("can't read", package, e);
         let mut file = File::open(package).map_err(io)?;
         let mut magic = [0; 8];
         if file.read_exact(&mut magic).is_err() || magic != [0xD0, 0xCF, 0x11, 0xE0, 0xA1, 0xB1, 0x1A, 0xE1] {
             return Ok(None);
         }
-        read::read(package, depth).map(Some).map_err(|e| damaged(package, e.to_string()))
+        read::read(package, depth).map(Some).map_err(|e| damaged(package, e))
     }
 
-    fn files(&self, package: &Path, visit: Visit) -> Result<(), Failure> {
-        contents::files(package, visit).map_err(|e| damaged(package, e.to_string()))
+    fn files(&self, package: &Package, visit: Visit) -> Result<(), Failure> {
+        contents::files(package, visit).map_err(|e| damaged(package, e))
     }
 
-    fn faults(&self, package: &Path) -> Result<Vec<String>, Failure> {
-        contents::faults(package).map_err(|e| damaged(package, e.to_string()))
+    fn findings(&self, package: &Package) -> Result<Vec<String>, Failure> {
+        contents::findings(package).map_err(|e| damaged(package, e))
     }
 }
 
@@ -83,7 +86,7 @@ impl Target for Msi {
         TargetName::Msi
     }
 
-    fn ending(&self, _: &Settings) -> &'static str {
+    fn extension(&self, _: &Settings) -> &'static str {
         ".msi"
     }
 
@@ -96,7 +99,8 @@ impl Target for Msi {
         let stated = job.settings.msi.version.clone();
         let version = stated.clone().or(job.footprint.product.version.clone()).unwrap_or_default();
         if let Err(why) = codes::version(&version) {
-            let problem = Problem::error(format!("an MSI can't hold the version {version:?}")).why(why);
+            let problem =
+                Problem::error(Code::FormatLimit, format!("an MSI can't hold the version {version:?}")).why(why);
             let form = "up to three numbers such as 2.4.0, the first two below 256, raised for each release";
             let setting = if stated.is_some() { "target.msi.version" } else { "product.version" };
             problems.push(problem.about_setting(setting).instead(match stated {
@@ -106,13 +110,13 @@ impl Target for Msi {
         }
         problems.extend(long_paths(job.footprint));
         if let Some(file) = job.files.iter().find(|f| f.size > i32::MAX as u64) {
-            let problem = Problem::error(format!("{} has {} bytes", file.path, file.size));
+            let problem = Problem::error(Code::FormatLimit, format!("{} has {} bytes", file.path, file.size));
             problems.push(problem.why("an MSI holds files up to 2 GiB").instead("split it, or build a ZIP archive"));
         }
         let code_page = code_page(job);
         for text in texts(job.footprint) {
             if encode(text, code_page).is_none() {
-                let problem = Problem::error(format!("code page {code_page} can't hold {text:?}"));
+                let problem = Problem::error(Code::FormatLimit, format!("code page {code_page} can't hold {text:?}"));
                 problems.push(
                     problem
                         .about_setting("target.msi.code-page")
@@ -127,7 +131,8 @@ impl Target for Msi {
             if let RegistryValue::List(list) = &entry.value
                 && list.iter().any(String::is_empty)
             {
-                let problem = Problem::error(format!("the list of {entry} has an empty text in it")).about(entry);
+                let problem = Problem::error(Code::FormatLimit, format!("the list of {entry} contains an empty text"))
+                    .about_key(entry, "value");
                 problems.push(problem.why("an empty text ends a list").instead("leave it out"));
             }
         }
@@ -137,8 +142,11 @@ impl Target for Msi {
 
     fn write(&self, job: &Job, stream: Stream, out: File) -> Result<(), Failure> {
         write(job, stream, out).map_err(|e| match e {
-            msi_database::Error::Io(e) => unwritten(&e),
-            other => Failure::new(Kind::Problems, Problem::error("the MSI can't be written").why(other.to_string())),
+            msi_database::Error::Io(e) => unwritten(e),
+            other => Failure::new(
+                Kind::Problems,
+                Problem::error(Code::FormatLimit, "the MSI can't be written").why(other.to_string()),
+            ),
         })
     }
 
@@ -148,8 +156,8 @@ impl Target for Msi {
         name: &str,
         footprint: &Footprint,
     ) -> Result<Option<(&'static str, String)>, Failure> {
-        let file = File::open(package).map_err(|e| Failure::io("can't read", package, &e))?;
-        let page = deploy::page(file, name, footprint).map_err(|e| damaged(package, e.to_string()))?;
+        let file = File::open(package).map_err(|e| Failure::io("can't read", package, e))?;
+        let page = deploy::page(file, name, footprint).map_err(|e| damaged(package, e))?;
         Ok(Some((".DEPLOY.md", page)))
     }
 }
@@ -160,7 +168,7 @@ fn long_paths(footprint: &Footprint) -> Option<Problem> {
     const MOST: usize = 259;
     let top = match footprint.install.scope() {
         // An account's name has up to twenty letters.
-        Scope::Person | Scope::Asked => r"C:\Users\12345678901234567890\AppData\Local\Programs\",
+        Scope::User | Scope::Asked => r"C:\Users\12345678901234567890\AppData\Local\Programs\",
         Scope::Machine => r"C:\Program Files (x86)\",
     };
     let before = top.len() + footprint.install.windows_folder().encode_utf16().count() + 1;
@@ -168,9 +176,10 @@ fn long_paths(footprint: &Footprint) -> Option<Problem> {
     let longest = footprint.tree.iter().max_by_key(|node| length(node))?;
     let whole = before + length(longest);
     let path = Some(longest.path()).filter(|_| whole > MOST)?;
-    let problem = Problem::warning(format!("{path} has {whole} characters once installed")).about(longest);
-    let problem = problem.why(format!("Windows Installer and most programs take paths of up to {MOST}"));
-    Some(problem.instead("shorter names, or a shorter [install] folder"))
+    let problem =
+        Problem::warning(Code::FormatLimit, format!("{path} is {whole} characters long once installed")).about(longest);
+    let problem = problem.why(format!("Windows Installer and most programs accept up to {MOST}"));
+    Some(problem.instead("use shorter names, or a shorter [install] folder"))
 }
 
 /// The texts that people wrote, which have to fit into the code page.
@@ -188,21 +197,24 @@ fn texts(footprint: &Footprint) -> Vec<&str> {
         registry,
         services,
         fonts,
+        commands: _,
+        shell_files: _,
         choices,
         icons: _,
         install: InstallRules { folder, .. },
         bundle: _,
         foreign: _,
     } = footprint;
-    let fields = [&p.name, &p.publisher, &p.summary, &p.homepage, &p.support, folder];
+    let fields = [&p.name, &p.publisher, &p.homepage, &p.support, folder];
     let mut all: Vec<&str> = fields.into_iter().flatten().map(String::as_str).collect();
+    all.extend(p.summary.as_deref());
     all.extend(tree.iter().map(|node| node.path().name()));
     for Program { arguments, .. } in programs {
         all.extend(arguments.iter().map(String::as_str));
     }
     for Shortcut { name, arguments, description, .. } in shortcuts {
         all.push(name);
-        all.extend(arguments.iter().chain(description).map(String::as_str));
+        all.extend(arguments.iter().map(String::as_str).chain(description.as_deref()));
     }
     all.extend(file_types.iter().map(|FileType { name, .. }| name.as_str()));
     all.extend(environment.iter().flat_map(|Variable { name, value, .. }| [name.as_str(), value.as_str()]));
@@ -251,7 +263,7 @@ fn write(job: &Job, mut stream: Stream, out: File) -> layout::Result<()> {
     let mut compound = CompoundWriter::new(out, PACKAGE_CLASS)?;
     let mut seen: Vec<Seen> = Vec::with_capacity(job.files.len());
     let mut cabinets = Vec::new();
-    let beside = job.settings.msi.cabinets == CabinetPlace::Beside;
+    let beside = job.settings.msi.cabinets == CabinetPlace::External;
     let most = job.settings.msi.cabinet_megabytes * 1_000_000;
     let mut begin = 0;
     while begin < job.files.len() || begin == 0 {
@@ -263,16 +275,11 @@ fn write(job: &Job, mut stream: Stream, out: File) -> layout::Result<()> {
         // A file alone may be larger than that.
         let end = begin + count.take(CABINET_FILES).count().max(usize::from(!job.files.is_empty()));
         if end > begin {
-            let mut cabinet = |out: &mut File| {
-                cabinet_of(job, &layout, begin..end, &mut stream, out, &mut seen).map_err(|e| match e {
-                    cabinet::Error::Io(e) => msi_database::Error::Io(e),
-                    other => msi_database::Error::Limit(other.to_string()),
-                })
-            };
+            let mut cabinet = |out: &mut File| cabinet_of(job, &layout, begin..end, &mut stream, out, &mut seen);
             let number = cabinets.len() + 1;
             let name = if beside { format!("{}.{number}.cab", job.file_name) } else { format!("files{number}.cab") };
             if beside {
-                cabinet(&mut (job.beside)(&name).map_err(|e| io::Error::other(e.to_string()))?)?;
+                cabinet(&mut (job.sidecar)(&name).map_err(|e| io::Error::other(e.to_string()))?)?;
                 cabinets.push((end, name));
             } else {
                 compound.large(&pack(&name, false), cabinet)?;
@@ -289,19 +296,10 @@ fn write(job: &Job, mut stream: Stream, out: File) -> layout::Result<()> {
     files(&mut layout, &seen)?;
     let db = &mut layout.db;
     for (n, (end, cabinet)) in cabinets.iter().enumerate() {
-        let row = [
-            Value::Int(n as i32 + 1),
-            Value::Int(*end as i32),
-            Value::Null,
-            db.text(cabinet),
-            Value::Null,
-            Value::Null,
-        ];
-        db.insert("Media", &row)?;
+        db.add(&rows::Media { disk_id: n as i32 + 1, last_sequence: *end as i32, cabinet, ..Default::default() })?;
     }
     let icon = job.icon.ico()?;
-    let row = [db.text(layout::ICON), Value::Stream];
-    db.insert("Icon", &row)?;
+    db.add(&rows::Icon { name: layout::ICON })?;
     compound.stream(&pack(&format!("Icon.{}", layout::ICON), false), &icon)?;
     let pictures = dialogs::pictures(job.wizard, job.icon);
     for (name, bytes) in &pictures {
@@ -310,7 +308,7 @@ fn write(job: &Job, mut stream: Stream, out: File) -> layout::Result<()> {
     let streams = pictures.iter().map(|(_, bytes)| bytes.as_slice()).chain([icon.as_slice()]);
     let digest = digest(job, &layout.db, &seen, streams);
     let product = layout.product_code(&digest);
-    layout.row("Property", &["ProductCode", &product])?;
+    layout.db.add(&rows::Property { property: "ProductCode", value: &product })?;
     let mut db = layout.db;
     db.code_page = code_page(job);
     db.validate_all()?;
@@ -342,26 +340,16 @@ fn cabinet_of(
     };
     let options = Options { method, threads: job.threads, ..Options::default() };
     let mut cabinet = Writer::new(BufWriter::with_capacity(1 << 18, out), range.clone().map(entry).collect(), options)?;
-    let zeros = vec![0; 1 << 16];
-    let ended = || cabinet::Error::Io(io::Error::other("the files' bytes ended too early"));
+    let ended = || cabinet::Error::Io(io::Error::other("the files ended too early"));
     for _ in range {
         let mut md5 = Md5::new();
         let content = loop {
             match stream.next_part().ok_or_else(ended)? {
-                Part::Begin(_) => {}
-                Part::Bytes(bytes) => {
-                    md5.update(&**bytes);
-                    cabinet.data(&bytes)?;
-                }
-                Part::Zeros(mut count) => {
-                    while count > 0 {
-                        let n = count.min(zeros.len() as u64);
-                        md5.update(&zeros[..n as usize]);
-                        cabinet.data(&zeros[..n as usize])?;
-                        count -= n;
-                    }
-                }
                 Part::End(hash) => break hash,
+                part => part.pass_on(|bytes| {
+                    md5.update(bytes);
+                    cabinet.data(bytes)
+                })?,
             }
         };
         seen.push(Seen { md5: md5.finalize().into(), content });
@@ -406,25 +394,26 @@ fn files(layout: &mut Layout, seen: &[Seen]) -> layout::Result<()> {
     let db = &mut layout.db;
     for (n, ((row, seen), file)) in rows.iter().zip(seen).zip(layout.job.files).enumerate() {
         let (version, language) = row.version.clone().unwrap_or_default();
-        let values = [
-            row.key,
-            row.component,
-            row.name,
-            Value::Int(file.size as i32),
-            db.text(&version),
-            db.text(&language),
+        let [key, component, name] = [row.key, row.component, row.name].map(|value| db.str(value).to_owned());
+        db.add(&rows::File {
+            file: &key,
+            component: &component,
+            file_name: &name,
+            file_size: file.size as i32,
+            version: &version,
+            language: &language,
             // Vital: an error with it fails the installation.
-            Value::Int(512),
-            Value::Int(n as i32 + 1),
-        ];
-        db.insert("File", &values)?;
+            attributes: Some(512),
+            sequence: n as i32 + 1,
+        })?;
         if row.version.is_none() && file.size > 0 {
-            let parts: Vec<i32> = seen.md5.as_chunks::<4>().0.iter().map(|p| i32::from_le_bytes(*p)).collect();
+            let (parts, _) = seen.md5.as_chunks::<4>();
+            let [hash_part1, hash_part2, hash_part3, hash_part4] =
+                std::array::from_fn(|n| parts.get(n).map_or(0, |p| i32::from_le_bytes(*p)));
+            let hash = rows::MsiFileHash { file: &key, options: 0, hash_part1, hash_part2, hash_part3, hash_part4 };
             // The one number that a column can't hold stands for nothing: such a file has no row.
-            if !parts.contains(&i32::MIN) {
-                let mut values = vec![row.key, Value::Int(0)];
-                values.extend(parts.into_iter().map(Value::Int));
-                db.insert("MsiFileHash", &values)?;
+            if ![hash_part1, hash_part2, hash_part3, hash_part4].contains(&i32::MIN) {
+                db.add(&hash)?;
             }
         }
     }
@@ -444,8 +433,8 @@ fn summary_of(job: &Job, db: &mut Database, digest: &[u8]) {
         _ => ("x64", least),
     };
     let time = Property::Time(summary::file_time(job.time));
-    // Compressed (2); one for a person needs no elevation (8).
-    let words = 2 | if job.footprint.install.scope() == Scope::Person { 8 } else { 0 };
+    // Compressed (2); one for a user needs no elevation (8).
+    let words = 2 | if job.footprint.install.scope() == Scope::User { 8 } else { 0 };
     let page = db.code_page;
     db.summary.properties.extend([
         (summary::CODE_PAGE, Property::Short(page as u16 as i16)),
@@ -453,7 +442,7 @@ fn summary_of(job: &Job, db: &mut Database, digest: &[u8]) {
         (summary::SUBJECT, text(&p.name)),
         (summary::AUTHOR, text(&p.publisher)),
         (summary::KEYWORDS, Property::Text("Installer".into())),
-        (summary::COMMENTS, text(&p.summary)),
+        (summary::COMMENTS, Property::Text(p.summary.as_deref().unwrap_or_default().to_owned())),
         (summary::TEMPLATE, Property::Text(format!("{processor};1033"))),
         (summary::REVISION, Property::Text(guid(&[b"package", digest]))),
         (summary::CREATED, time.clone()),

@@ -1,21 +1,23 @@
 //! From a package, ours or anybody's, back to a footprint.
 
 use super::carry::{Command, line_arguments, program_of};
-use super::layout::{MAIN, PROGRAMS};
+use super::layout::MAIN;
+use super::program_row::ProgramRow;
 use super::words::{arguments, unformatted};
 use super::{contents, names, registry, rules};
+use crate::budget::Package;
 use crate::command_line;
 use crate::content::ContentHash;
 use crate::footprint::{
     Choice, EnvironmentAction, Footprint, Foreign, Identity, Node, Place, Program, RelPath, Service, ServiceStart,
-    Shortcut, Variable, WorkingFolder,
+    Shortcut, Text, Variable, WorkingFolder,
 };
 use crate::platform::Platform;
 use crate::targets::Depth;
-use msi_database::database::{Database, Value};
-use msi_database::{Error, Result, summary};
+use msi_database::database::Database;
+use msi_database::rows::{self, Row as _};
+use msi_database::{Result, summary};
 use std::collections::{BTreeMap, BTreeSet, HashMap};
-use std::path::Path;
 
 /// Tables that the footprint tells of, or that only say how an installation goes and looks.
 const KNOWN: [&str; 46] = [
@@ -63,11 +65,11 @@ const KNOWN: [&str; 46] = [
     "UIText",
     "Upgrade",
     "_Validation",
-    PROGRAMS,
+    ProgramRow::TABLE,
     "MsiDigitalCertificate",
 ];
 
-pub fn read(package: &Path, depth: Depth) -> Result<Footprint> {
+pub fn read(package: &Package, depth: Depth) -> Result<Footprint> {
     let (mut compound, db) = contents::open(package)?;
     let contents =
         if depth == Depth::Contents { contents::contents(&db, &mut compound, package)? } else { HashMap::new() };
@@ -109,11 +111,6 @@ struct Reader<'d> {
 
 impl<'d> Reader<'d> {
     fn new(db: &'d Database) -> Result<Self> {
-        for (table, columns) in [("File", 8), ("Component", 6), ("Directory", 3), ("Registry", 6), ("Shortcut", 12)] {
-            if db.table(table).is_some_and(|t| t.columns().len() < columns) {
-                return Err(Error::Usage(format!("the table {table} has too few columns")));
-            }
-        }
         let mut it = Self {
             db,
             spots: HashMap::new(),
@@ -130,18 +127,10 @@ impl<'d> Reader<'d> {
         Ok(it)
     }
 
-    fn text(&self, row: &[Value], column: usize) -> &'d str {
-        row.get(column).map_or("", |v| self.db.str(*v))
-    }
-
-    fn int(&self, row: &[Value], column: usize) -> Option<i32> {
-        row.get(column).and_then(|v| self.db.int(*v))
-    }
-
     /// Finds the product's own folder, and where all others are from there.
     fn folders(&mut self) {
         let rows: HashMap<&str, (&str, &str)> =
-            self.db.rows("Directory").map(|r| (self.text(r, 0), (self.text(r, 1), self.text(r, 2)))).collect();
+            self.db.each::<rows::Directory>().map(|r| (r.directory, (r.directory_parent, r.default_dir))).collect();
         let above = |key: &'d str| {
             let mut chain = vec![key];
             // A hostile table may go round in circles.
@@ -155,7 +144,7 @@ impl<'d> Reader<'d> {
             chain.reverse();
             chain
         };
-        let with_files: BTreeSet<&str> = self.db.rows("Component").map(|r| self.text(r, 2)).collect();
+        let with_files: BTreeSet<&str> = self.db.each::<rows::Component>().map(|r| r.directory).collect();
         let root = if rows.contains_key("INSTALLDIR") {
             Some("INSTALLDIR")
         } else {
@@ -264,7 +253,7 @@ impl<'d> Reader<'d> {
             name: some("ProductName"),
             version: some("UpperShelfVersion").or_else(|| some("ProductVersion")),
             publisher: some("Manufacturer"),
-            summary: some("ARPCOMMENTS"),
+            summary: some("ARPCOMMENTS").map(Into::into),
             homepage: some("ARPURLINFOABOUT"),
             support: some("ARPHELPLINK").or_else(|| some("ARPCONTACT")),
             ..Identity::default()
@@ -280,12 +269,12 @@ impl<'d> Reader<'d> {
     /// need.
     fn read_what_others_do(&mut self) {
         let mut when: HashMap<&str, (i32, &str)> = HashMap::new();
-        for row in self.db.rows("InstallExecuteSequence") {
-            when.insert(self.text(row, 0), (self.int(row, 2).unwrap_or(0), self.text(row, 1)));
+        for row in self.db.each::<rows::InstallExecuteSequence>() {
+            when.insert(row.action, (row.sequence.unwrap_or(0), row.condition));
         }
-        for row in self.db.rows("CustomAction") {
-            let (name, kind) = (self.text(row, 0), self.int(row, 1).unwrap_or(0));
-            let (source, target) = (self.text(row, 2), self.text(row, 3));
+        for row in self.db.each::<rows::CustomAction>() {
+            let (name, kind) = (row.action, row.kind);
+            let (source, target) = (row.source, row.target);
             // "Custom Action Types": the low six bits say what it is, the others when and as whom.
             let what = match kind & 0x3F {
                 1 => format!("calls {target} of the library {source}"),
@@ -296,16 +285,16 @@ impl<'d> Reader<'d> {
                 50 => format!("runs the program that {source} names, with {target:?}"),
                 5 | 21 | 37 | 53 => format!("runs a JavaScript: {source}"),
                 6 | 22 | 38 | 54 => format!("runs a VBScript: {source}"),
-                19 => format!("ends with the sentence {target:?}"),
+                19 => format!("stops with the message {target:?}"),
                 35 => format!("sets the folder {source} to {target:?}"),
                 51 => format!("sets {source} to {target:?}"),
-                other => format!("is of the kind {other}"),
+                other => format!("is of type {other}"),
             };
             let mut how = Vec::new();
             how.extend((kind & 0x400 != 0).then_some("when changes are made"));
-            how.extend((kind & 0x100 != 0).then_some("when they are taken back"));
-            how.extend((kind & 0x200 != 0).then_some("when all is done"));
-            how.extend((kind & 0x800 != 0).then_some("with the system's own rights"));
+            how.extend((kind & 0x100 != 0).then_some("when they are rolled back"));
+            how.extend((kind & 0x200 != 0).then_some("at the end"));
+            how.extend((kind & 0x800 != 0).then_some("with system privileges"));
             let how: String = how.iter().map(|h| format!(", {h}")).collect();
             let place = match when.get(name) {
                 Some((at, "")) => format!(" (at {at})"),
@@ -314,54 +303,54 @@ impl<'d> Reader<'d> {
             };
             self.foreign.push(Foreign::CustomAction { name: name.to_owned(), does: format!("{what}{how}{place}") });
         }
-        for row in self.db.rows("Component") {
-            let (component, condition) = (self.text(row, 0).to_owned(), self.text(row, 4).to_owned());
+        for row in self.db.each::<rows::Component>() {
+            let (component, condition) = (row.component.to_owned(), row.condition.to_owned());
             if !condition.is_empty() {
                 self.foreign.push(Foreign::ConditionalComponent { component, condition });
             }
         }
-        for row in self.db.rows("ServiceInstall") {
-            if self.text(row, 7).is_empty() {
+        for row in self.db.each::<rows::ServiceInstall>() {
+            if row.dependencies.is_empty() {
                 continue;
             }
-            let needs = self.text(row, 7).replace("[~]", " ");
-            let (service, needs) = (self.text(row, 1).to_owned(), needs.trim().to_owned());
+            let needs = row.dependencies.replace("[~]", " ");
+            let (service, needs) = (row.name.to_owned(), needs.trim().to_owned());
             self.foreign.push(Foreign::ServiceNeeds { service, needs });
         }
     }
 
     fn read_files(&mut self, contents: &HashMap<&str, ContentHash>) {
         let folders: HashMap<&str, &str> =
-            self.db.rows("Component").map(|r| (self.text(r, 0), self.text(r, 2))).collect();
-        self.component_files = self.db.rows("Component").map(|r| (self.text(r, 0), self.text(r, 5))).collect();
+            self.db.each::<rows::Component>().map(|r| (r.component, r.directory)).collect();
+        self.component_files = self.db.each::<rows::Component>().map(|r| (r.component, r.key_path)).collect();
         let count = self.db.table("File").map_or(0, |t| t.rows().len());
         self.tree.reserve_exact(count);
-        for row in self.db.rows("File") {
-            let (key, component) = (self.text(row, 0), self.text(row, 1));
-            let Some(path) = self.path(folders.get(component).copied().unwrap_or(""), names::long(self.text(row, 2)))
+        for row in self.db.each::<rows::File>() {
+            let (key, component) = (row.file, row.component);
+            let Some(path) = self.path(folders.get(component).copied().unwrap_or(""), names::long(row.file_name))
             else {
                 continue;
             };
-            let size = u64::try_from(self.int(row, 3).unwrap_or(0)).unwrap_or(0);
+            let size = u64::try_from(row.file_size).unwrap_or(0);
             let content = contents.get(key).copied();
             self.tree.push(Node::File { path: path.clone(), mode: 0o644, size, content });
             self.files.insert(key, path);
         }
-        for row in self.db.rows("DuplicateFile") {
-            let Some(to) = self.files.get(self.text(row, 2)).cloned() else { continue };
-            let name = names::long(self.text(row, 3));
+        for row in self.db.each::<rows::DuplicateFile>() {
+            let Some(to) = self.files.get(row.file).cloned() else { continue };
+            let name = names::long(row.dest_name);
             let name = if name.is_empty() { to.name().to_owned() } else { name.to_owned() };
-            if let Some(path) = self.path(self.text(row, 4), &name) {
+            if let Some(path) = self.path(row.dest_folder, &name) {
                 self.tree.push(Node::HardLink { path, to });
             }
         }
     }
 
     fn read_programs(&mut self) {
-        for row in self.db.rows(PROGRAMS) {
-            let Ok(file) = RelPath::new(self.text(row, 1)) else { continue };
-            let own = command_line::arguments(self.text(row, 2));
-            let folder = self.text(row, 3);
+        for row in self.db.each::<ProgramRow>() {
+            let Ok(file) = RelPath::new(row.file) else { continue };
+            let own = command_line::arguments(row.arguments);
+            let folder = row.working_folder;
             let working_folder = match folder {
                 "" => WorkingFolder::Unchanged,
                 "home" => WorkingFolder::Home,
@@ -371,10 +360,10 @@ impl<'d> Reader<'d> {
                     _ => WorkingFolder::Unchanged,
                 },
             };
-            let key = self.text(row, 0).to_owned();
+            let key = row.program.to_owned();
             let (of_key, of_file) = (key.clone(), file.clone());
             self.commands.push(Command { key: of_key, file: of_file, arguments: line_arguments(&own) });
-            let (environment, console) = (BTreeMap::new(), self.int(row, 4) == Some(1));
+            let (environment, console) = (BTreeMap::new(), row.console == 1);
             self.programs.push(Program { key, file, arguments: own, environment, working_folder, console });
         }
         self.commands.sort();
@@ -396,9 +385,9 @@ impl<'d> Reader<'d> {
 
     fn read_shortcuts(&mut self) {
         let mut shortcuts = Vec::new();
-        for row in self.db.rows("Shortcut") {
-            let name = names::long(self.text(row, 2)).to_owned();
-            let mut folder = self.text(row, 1);
+        for row in self.db.each::<rows::Shortcut>() {
+            let name: Text = names::long(row.name).into();
+            let mut folder = row.directory;
             let mut steps = 0;
             // Shortcuts of others often stand in a folder of the menu.
             let place = loop {
@@ -408,23 +397,24 @@ impl<'d> Reader<'d> {
                     "StartupFolder" => break Some(Place::Startup),
                     _ => {}
                 }
-                let above = self.db.rows("Directory").find(|r| self.text(r, 0) == folder).map(|r| self.text(r, 1));
+                let above =
+                    self.db.each::<rows::Directory>().find(|r| r.directory == folder).map(|r| r.directory_parent);
                 steps += 1;
                 match above {
                     Some(parent) if !parent.is_empty() && steps < 20 => folder = parent,
                     _ => break None,
                 }
             };
-            let target = self.text(row, 4);
+            let target = row.target;
             let key = target.strip_prefix("[#").and_then(|t| t.strip_suffix(']'));
-            let advertised = || self.component_files.get(self.text(row, 3)).copied();
+            let advertised = || self.component_files.get(row.component).copied();
             let file = key.or_else(advertised).and_then(|key| self.files.get(key)).cloned();
             let (Some(place), Some(file)) = (place, file) else {
                 self.strange.insert(format!("the shortcut “{name}” to {target}"));
                 continue;
             };
-            let all = arguments(self.text(row, 5));
-            let description = Some(self.text(row, 6).to_owned()).filter(|d| !d.is_empty());
+            let all = arguments(row.arguments);
+            let description = Some(Text::from(row.description)).filter(|d| !d.is_empty());
             if let Some((program, arguments)) = self.command(&file, &all) {
                 shortcuts.push(Shortcut { place, name, program, arguments, description });
             }
@@ -434,20 +424,20 @@ impl<'d> Reader<'d> {
 
     fn read_services(&mut self) {
         let mut services = Vec::new();
-        for row in self.db.rows("ServiceInstall") {
-            let component = self.text(row, 11);
-            let name = unformatted(self.text(row, 1));
+        for row in self.db.each::<rows::ServiceInstall>() {
+            let component = row.component;
+            let name = unformatted(row.name);
             let Some(file) = self.component_files.get(component).and_then(|k| self.files.get(*k)).cloned() else {
                 self.strange.insert(format!("the service {name}"));
                 continue;
             };
-            let all = arguments(self.text(row, 10));
+            let all = arguments(row.arguments);
             let some = |text: &str| Some(text.to_owned()).filter(|t| !t.is_empty());
-            let (title, account) = (unformatted(self.text(row, 2)), some(&unformatted(self.text(row, 8))));
-            let description = some(self.text(row, 12));
-            let start = match self.int(row, 4) {
-                Some(3) => ServiceStart::OnDemand,
-                Some(4) => ServiceStart::Disabled,
+            let (title, account) = (unformatted(row.display_name), some(&unformatted(row.start_name)));
+            let description = some(row.description);
+            let start = match row.start_type {
+                3 => ServiceStart::OnDemand,
+                4 => ServiceStart::Disabled,
                 _ => ServiceStart::Automatic,
             };
             if let Some((program, arguments)) = self.command(&file, &all) {
@@ -460,11 +450,11 @@ impl<'d> Reader<'d> {
     fn read_environment(&mut self) {
         let mut variables = Vec::new();
         let mut seen = BTreeSet::new();
-        for row in self.db.rows("Environment") {
-            let name = self.text(row, 1).trim_start_matches(['=', '-', '+', '*', '!']).to_owned();
-            let value = self.text(row, 2);
+        for row in self.db.each::<rows::Environment>() {
+            let name = row.name.trim_start_matches(['=', '-', '+', '*', '!']).to_owned();
+            let value = row.value;
             // Ours says a variable once for each scope, and once more for where it would hide another one.
-            let hides = value.contains(&format!("%{name}%")) && self.text(row, 0).ends_with(".h");
+            let hides = value.contains(&format!("%{name}%")) && row.environment.ends_with(".h");
             if self.db.property("UpperShelfId").is_some() && (hides || !seen.insert(name.clone())) {
                 continue;
             }
@@ -483,33 +473,33 @@ impl<'d> Reader<'d> {
     fn read_choices(&mut self) {
         let mut choices = Vec::new();
         let mut of_feature: HashMap<&str, Vec<RelPath>> = HashMap::new();
-        for row in self.db.rows("FeatureComponents") {
-            let feature = self.text(row, 0);
+        for row in self.db.each::<rows::FeatureComponents>() {
+            let feature = row.feature;
             // Unseen parts belong to the feature that they are parts of.
             let feature =
                 feature.rsplit_once('.').filter(|(_, n)| n.parse::<u32>().is_ok()).map_or(feature, |(f, _)| f);
-            let file = self.component_files.get(self.text(row, 1)).and_then(|k| self.files.get(*k));
+            let file = self.component_files.get(row.component).and_then(|k| self.files.get(*k));
             of_feature.entry(feature).or_default().extend(file.cloned());
         }
         let ours = self.db.property("UpperShelfId").is_some();
-        for row in self.db.rows("Feature") {
-            let (feature, parent) = (self.text(row, 0), self.text(row, 1));
+        for row in self.db.each::<rows::Feature>() {
+            let (feature, parent) = (row.feature, row.feature_parent);
             let key = match feature.strip_prefix("Choice.") {
                 Some(key) if ours => key.replace('_', "-"),
                 _ if ours => continue,
                 // Of others: every feature that can be left out.
-                _ if parent.is_empty() && self.db.rows("Feature").take(2).count() == 1 => continue,
+                _ if parent.is_empty() && self.db.each::<rows::Feature>().take(2).count() == 1 => continue,
                 _ => feature.to_lowercase(),
             };
             // Unseen features are parts of others.
-            if feature == MAIN || self.int(row, 4) == Some(0) {
+            if feature == MAIN || row.display == Some(0) {
                 continue;
             }
             let mut files = of_feature.remove(feature).unwrap_or_default();
             files.sort();
-            let title = Some(self.text(row, 2)).filter(|t| !t.is_empty()).unwrap_or(feature).to_owned();
-            let description = Some(self.text(row, 3).to_owned()).filter(|d| !d.is_empty());
-            let chosen = self.int(row, 5).is_some_and(|level| level == 1);
+            let title = Some(row.title).filter(|t| !t.is_empty()).unwrap_or(feature).into();
+            let description = Some(Text::from(row.description)).filter(|d| !d.is_empty());
+            let chosen = row.level == 1;
             choices.push(Choice { key, title, description, chosen, files });
         }
         self.footprint.choices = choices.into();
@@ -520,7 +510,7 @@ impl<'d> Reader<'d> {
         self.foreign.extend(conditions);
         // The folder between the system's folder of programs and the product's own.
         let rows: HashMap<&str, (&str, &str)> =
-            self.db.rows("Directory").map(|r| (self.text(r, 0), (self.text(r, 1), self.text(r, 2)))).collect();
+            self.db.each::<rows::Directory>().map(|r| (r.directory, (r.directory_parent, r.default_dir))).collect();
         let mut names = Vec::new();
         let mut at = "INSTALLDIR";
         while let Some((parent, name)) = rows.get(at)
@@ -535,10 +525,10 @@ impl<'d> Reader<'d> {
             names.reverse();
             rules.folder = Some(names.join("/"));
         }
-        let start = self.db.rows("CustomAction").find(|r| self.text(r, 0) == "StartProgram");
+        let start = self.db.each::<rows::CustomAction>().find(|r| r.action == "StartProgram");
         if let Some(row) = start
-            && let Some(file) = self.files.get(self.text(row, 2)).cloned()
-            && let Some((program, _)) = self.command(&file, &arguments(self.text(row, 3)))
+            && let Some(file) = self.files.get(row.source).cloned()
+            && let Some((program, _)) = self.command(&file, &arguments(row.target))
         {
             rules.start_at_end = Some(program);
         }

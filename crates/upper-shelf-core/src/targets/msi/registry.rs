@@ -8,6 +8,7 @@ use crate::footprint::{
 };
 use crate::targets::classes::{CLASSES, class_name, link_class};
 use msi_database::database::Database;
+use msi_database::rows;
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 const FONTS: &str = r"Software\Microsoft\Windows NT\CurrentVersion\Fonts";
@@ -18,7 +19,7 @@ const OPEN: &str = r"\shell\open\command";
 fn root_number(root: RegistryRoot) -> i32 {
     match root {
         RegistryRoot::Installed => -1,
-        RegistryRoot::Person => 1,
+        RegistryRoot::User => 1,
         RegistryRoot::Machine => 2,
     }
 }
@@ -28,10 +29,10 @@ fn settings(root: RegistryRoot, view: RegistryView) -> &'static str {
     match (view, root) {
         (RegistryView::Own, RegistryRoot::Installed) => SETTINGS,
         (RegistryView::Own, RegistryRoot::Machine) => "CSettingsMachine",
-        (RegistryView::Own, RegistryRoot::Person) => "CSettingsPerson",
+        (RegistryView::Own, RegistryRoot::User) => "CSettingsPerson",
         (RegistryView::Bits32, RegistryRoot::Installed) => "CSettings32",
         (RegistryView::Bits32, RegistryRoot::Machine) => "CSettings32Machine",
-        (RegistryView::Bits32, RegistryRoot::Person) => "CSettings32Person",
+        (RegistryView::Bits32, RegistryRoot::User) => "CSettings32Person",
     }
 }
 
@@ -96,7 +97,7 @@ pub fn write(it: &mut Layout) -> Result<()> {
         capabilities(it, &mut row)?;
         let class = class_name(&id, extensions);
         let key = format!("{CLASSES}{}", formatted(&class));
-        row(it, -1, &key, "", &written(&RegistryValue::Text(name.clone())), &component)?;
+        row(it, -1, &key, "", &written(&RegistryValue::Text(name.as_str().to_owned())), &component)?;
         row(it, -1, &format!("{key}\\DefaultIcon"), "", &format!("[#{file}],0"), &component)?;
         row(it, -1, &format!("{key}{OPEN}"), "", &open_command(&file, first), &component)?;
         for extension in extensions {
@@ -130,7 +131,7 @@ pub fn write(it: &mut Layout) -> Result<()> {
     for RegistryEntry { root, view, key, name, value } in &job.footprint.registry {
         let component = settings(*root, *view);
         if component != SETTINGS && known.insert(component) {
-            // What is a machine's, what a person's, and what 32-bit programs see is never in one component, and
+            // What is a machine's, what a user's, and what 32-bit programs see is never in one component, and
             // the last not in a folder of 64-bit programs (ICE57, ICE80).
             let (bits, folder) = match view {
                 RegistryView::Own => (it.bit_attribute(), "INSTALLDIR"),
@@ -147,7 +148,7 @@ pub fn write(it: &mut Layout) -> Result<()> {
         let Some((file, component)) = it.file(file) else { continue };
         if job.footprint.install.scope() == Scope::Machine {
             // For everyone Windows Installer itself registers fonts, and tells running programs.
-            it.row("Font", &[&file, &format!("{title} (TrueType)")])?;
+            it.db.add(&rows::Font { file: &file, font_title: &format!("{title} (TrueType)") })?;
         } else {
             row(it, -1, FONTS, &format!("{} (TrueType)", formatted(title)), &format!("[#{file}]"), &component)?;
         }
@@ -162,11 +163,11 @@ fn capabilities(
 ) -> Result<()> {
     let p = &it.job.footprint.product;
     let key = format!("{}\\Capabilities", it.own_key());
-    if it.db.rows("Registry").any(|r| it.db.str(r[2]) == key) {
+    if it.db.each::<rows::Registry>().any(|r| r.key == key) {
         return Ok(());
     }
     let (id, name) = (p.id.clone().unwrap_or_default(), p.name.clone().unwrap_or_default());
-    let about = p.summary.clone().unwrap_or_else(|| name.clone());
+    let about = p.summary.as_ref().map_or_else(|| name.clone(), |s| s.as_str().to_owned());
     row(it, -1, &key, "ApplicationName", &written(&RegistryValue::Text(name)), SETTINGS)?;
     row(it, -1, &key, "ApplicationDescription", &written(&RegistryValue::Text(about)), SETTINGS)?;
     row(it, -1, REGISTERED, &formatted(&id), &key, SETTINGS)
@@ -217,21 +218,21 @@ pub fn read(
     files: &HashMap<&str, RelPath>,
 ) -> Found {
     let wide: HashMap<&str, bool> =
-        db.rows("Component").map(|r| (db.str(r[0]), db.int(r[3]).is_some_and(|a| a & 256 != 0))).collect();
+        db.each::<rows::Component>().map(|r| (r.component, r.attributes & 256 != 0)).collect();
     let own = db.property("UpperShelfId").map(|id| format!("Software\\{}", formatted(id)));
     let mut keys: BTreeMap<&str, Vec<Row>> = BTreeMap::new();
-    for r in db.rows("Registry") {
-        let (key, name) = (db.str(r[2]), db.str(r[3]));
+    for r in db.each::<rows::Registry>() {
+        let (key, name) = (r.key, r.name);
         let is_own =
             own.as_deref().is_some_and(|o| key == o || key.strip_prefix(o).is_some_and(|k| k.starts_with('\\')));
-        if is_own && is_mark(db.str(r[0]), key, name) {
+        if is_own && is_mark(r.registry, key, name) {
             continue;
         }
         if key == REGISTERED && db.property("UpperShelfId").is_some_and(|id| unformatted(name) == id) {
             continue;
         }
-        let bits64 = wide.get(db.str(r[5])).copied().unwrap_or(false);
-        keys.entry(key).or_default().push(Row { root: db.int(r[1]).unwrap_or(-1), name, value: db.str(r[4]), bits64 });
+        let bits64 = wide.get(r.component).copied().unwrap_or(false);
+        keys.entry(key).or_default().push(Row { root: r.root, name, value: r.value, bits64 });
     }
     let own_value =
         |key: &str, name: &str| keys.get(key).and_then(|rows| rows.iter().find(|r| r.name == name)).map(|r| r.value);
@@ -287,12 +288,12 @@ pub fn read(
             _ => v.to_owned(),
         });
         let mime = mime.unwrap_or_else(|| "application/octet-stream".into());
-        found.file_types.push(FileType { mime, extensions, name, program });
+        found.file_types.push(FileType { mime, extensions, name: name.into(), program });
         used.extend([format!("{class_key}\\DefaultIcon"), class_key, open_key]);
     }
-    for row in db.rows("Font") {
-        if let Some(file) = files.get(db.str(row[0])) {
-            let title = db.str(row[1]);
+    for row in db.each::<rows::Font>() {
+        if let Some(file) = files.get(row.file) {
+            let title = row.font_title;
             let title = title.strip_suffix(" (TrueType)").unwrap_or(title);
             found.fonts.push(Font { file: file.clone(), title: title.to_owned() });
         }
@@ -309,7 +310,7 @@ pub fn read(
                 continue;
             }
             let root = match row.root {
-                1 => RegistryRoot::Person,
+                1 => RegistryRoot::User,
                 2 => RegistryRoot::Machine,
                 _ => RegistryRoot::Installed,
             };

@@ -5,12 +5,13 @@ use super::layout::{Layout, Result, remembered, switch, upgrade_code};
 use super::words::{formatted, line};
 use crate::footprint::{Choice, Downgrade, Footprint, Foreign, InstallRules, Place, Scope, SystemVersion, Upgrade};
 use crate::targets::{Job, order};
-use msi_database::database::{Database, Value};
+use msi_database::database::Database;
+use msi_database::rows;
 
 /// The standard folder that programs go into, and the folder below it, for a footprint's scope.
 pub fn programs_folder(footprint: &Footprint) -> (&'static str, Option<&'static str>) {
     match (footprint.install.scope(), super::layout::is_64(footprint)) {
-        (Scope::Person, _) => ("LocalAppDataFolder", Some("Programs")),
+        (Scope::User, _) => ("LocalAppDataFolder", Some("Programs")),
         (Scope::Machine | Scope::Asked, true) => ("ProgramFiles64Folder", None),
         (Scope::Machine | Scope::Asked, false) => ("ProgramFilesFolder", None),
     }
@@ -82,7 +83,7 @@ pub fn properties(it: &mut Layout) -> Result<()> {
         ("UpperShelfId", id),
         ("UpperShelfVersion", text(&p.version)),
         ("ARPPRODUCTICON", super::layout::ICON.into()),
-        ("ARPCOMMENTS", text(&p.summary)),
+        ("ARPCOMMENTS", p.summary.as_deref().unwrap_or_default().to_owned()),
         ("ARPURLINFOABOUT", text(&p.homepage)),
         ("INSTALLLEVEL", "1".into()),
     ];
@@ -91,7 +92,7 @@ pub fn properties(it: &mut Layout) -> Result<()> {
     match scope {
         Scope::Machine => properties.push(("ALLUSERS", "1".into())),
         Scope::Asked => properties.extend([("ALLUSERS", "2".into()), ("MSIINSTALLPERUSER", "1".into())]),
-        Scope::Person => {}
+        Scope::User => {}
     }
     twin(it, scope)?;
     remembered_switches(it, scope)?;
@@ -104,7 +105,7 @@ pub fn properties(it: &mut Layout) -> Result<()> {
     properties.push(("SecureCustomProperties", secure.join(";")));
     for (name, value) in properties {
         if !value.is_empty() {
-            it.row("Property", &[name, &value])?;
+            it.db.add(&rows::Property { property: name, value: &value })?;
         }
     }
     upgrades(it, &upgrade, &version)?;
@@ -119,16 +120,14 @@ const REMOVE_SETUP: i32 = 1505;
 fn upgrades(it: &mut Layout, code: &str, version: &str) -> Result<()> {
     let blocked = it.job.footprint.install.downgrade != Some(Downgrade::Allowed);
     let mut row = |min: &str, max: &str, attributes: i32, property: &str| {
-        let row = [
-            it.db.text(code),
-            it.db.text(min),
-            it.db.text(max),
-            Value::Null,
-            Value::Int(attributes),
-            Value::Null,
-            it.db.text(property),
-        ];
-        it.db.insert("Upgrade", &row)
+        it.db.add(&rows::Upgrade {
+            upgrade_code: code,
+            version_min: min,
+            version_max: max,
+            attributes,
+            action_property: property,
+            ..Default::default()
+        })
     };
     // 1 takes over which features were there; 512 and 256 include the bounds; 2 only looks.
     if blocked {
@@ -142,22 +141,21 @@ fn upgrades(it: &mut Layout, code: &str, version: &str) -> Result<()> {
 fn conditions(it: &mut Layout) -> Result<()> {
     let scope = it.job.footprint.install.scope();
     if it.job.footprint.install.downgrade != Some(Downgrade::Allowed) {
-        let sentence =
-            "A newer version of [ProductName] is already installed. Remove it first if this older one is wanted.";
-        it.row("LaunchCondition", &[NO_NEWER, sentence])?;
+        let sentence = "A newer version of [ProductName] is already installed. To install this version, uninstall the newer one first.";
+        it.db.add(&rows::LaunchCondition { condition: NO_NEWER, description: sentence })?;
         // The same product's setup program leaves its version's place in their order.
         if let Some(version) = it.job.footprint.product.version.clone() {
             let (own, text) = (it.own_key(), order::text(&version));
             for root in roots(scope) {
                 let found = it.ask("SETUPORDER", root, &own, order::NAME)?;
                 let condition = format!("Installed OR NOT {found} OR {found} <= \"{text}\"");
-                it.row("LaunchCondition", &[&condition, sentence])?;
+                it.db.add(&rows::LaunchCondition { condition: &condition, description: sentence })?;
             }
         }
     }
     if let Some(windows) = it.job.footprint.install.minimum_windows.and_then(Windows::of) {
-        let sentence = format!("[ProductName] needs Windows {} or newer.", windows.version());
-        it.row("LaunchCondition", &[&windows.condition(), &sentence])?;
+        let sentence = format!("[ProductName] requires Windows {} or later.", windows.version());
+        it.db.add(&rows::LaunchCondition { condition: &windows.condition(), description: &sentence })?;
         let key = r"SOFTWARE\Microsoft\Windows NT\CurrentVersion";
         locator(it, "WINDOWSBUILD", "SBuild", 2, key, "CurrentBuildNumber")?;
     }
@@ -172,14 +170,13 @@ pub(super) fn locator(
     key: &str,
     name: &str,
 ) -> Result<()> {
-    it.row("AppSearch", &[property, signature])?;
+    it.db.add(&rows::AppSearch { property, signature })?;
     // 2 takes the value as it is; 16 looks where 64-bit programs look.
     let kind = 2 | if it.bits64 { 16 } else { 0 };
-    let row = [it.db.text(signature), Value::Int(root), it.db.text(key), it.db.text(name), Value::Int(kind)];
-    it.db.insert("RegLocator", &row)
+    it.db.add(&rows::RegLocator { signature, root, key, name, kind: Some(kind) })
 }
 
-/// The registry's root for the machine, and for a person.
+/// The registry's root for the machine, and for a user.
 const MACHINE: i32 = 2;
 const PERSON: i32 = 1;
 
@@ -187,7 +184,7 @@ const PERSON: i32 = 1;
 fn roots(scope: Scope) -> impl Iterator<Item = i32> {
     let roots: &[i32] = match scope {
         Scope::Machine => &[MACHINE],
-        Scope::Person => &[PERSON],
+        Scope::User => &[PERSON],
         Scope::Asked => &[MACHINE, PERSON],
     };
     roots.iter().copied()
@@ -234,8 +231,7 @@ fn remembered_switches(it: &mut Layout, scope: Scope) -> Result<()> {
 
 /// An action that gives a property a value, in the sequences of these letters.
 fn set(it: &mut Layout, name: &str, property: &str, value: &str, condition: &str, tables: &str, at: i32) -> Result<()> {
-    let row = [it.db.text(name), Value::Int(51), it.db.text(property), it.db.text(value), Value::Null];
-    it.db.insert("CustomAction", &row)?;
+    it.db.add(&rows::CustomAction { action: name, kind: 51, source: property, target: value, ..Default::default() })?;
     for (letter, table) in [('x', "InstallExecuteSequence"), ('u', "InstallUISequence")] {
         if tables.contains(letter) {
             super::sequences::action(it, table, name, condition, at)?;
@@ -254,42 +250,40 @@ fn twin(it: &mut Layout, scope: Scope) -> Result<()> {
     );
     // Its folder; a command line would come back without its quotes, or without its arguments.
     let machine = it.ask("SETUPOFMACHINE", MACHINE, &key, "InstallLocation")?;
-    let person = it.ask("SETUPOFPERSON", PERSON, &key, "InstallLocation")?;
+    let user = it.ask("SETUPOFPERSON", PERSON, &key, "InstallLocation")?;
     let everyone = super::layout::FOR_EVERYONE;
     let (to_machine, to_person, elsewhere) = match scope {
-        Scope::Machine => (machine.clone(), String::new(), person.clone()),
-        Scope::Person => (String::new(), person.clone(), machine.clone()),
+        Scope::Machine => (machine.clone(), String::new(), user.clone()),
+        Scope::User => (String::new(), user.clone(), machine.clone()),
         Scope::Asked => (
             format!("{machine} AND ({everyone})"),
-            format!("{person} AND NOT ({everyone})"),
-            format!("({machine} AND NOT ({everyone})) OR ({person} AND ({everyone}))"),
+            format!("{user} AND NOT ({everyone})"),
+            format!("({machine} AND NOT ({everyone})) OR ({user} AND ({everyone}))"),
         ),
     };
-    // 34 runs a command line; 1024 when changes are made, 2048 with the system's own rights.
+    // 34 runs a command line; 1024 when changes are made, 2048 with system privileges.
     for (name, property, condition, kind, at) in [
         ("RemoveSetup", &machine, to_machine, 34 | 1024 | 2048, REMOVE_SETUP),
-        ("RemoveOwnSetup", &person, to_person, 34 | 1024, REMOVE_SETUP + 1),
+        ("RemoveOwnSetup", &user, to_person, 34 | 1024, REMOVE_SETUP + 1),
     ] {
         if condition.is_empty() {
             continue;
         }
-        let row = [
-            it.db.text(name),
-            Value::Int(kind),
-            it.db.text("TARGETDIR"),
-            it.db.text(&format!("\"[{property}]\\{}\" /S", crate::targets::nsis::REMOVER)),
-            Value::Null,
-        ];
-        it.db.insert("CustomAction", &row)?;
+        it.db.add(&rows::CustomAction {
+            action: name,
+            kind,
+            source: "TARGETDIR",
+            target: &format!("\"[{property}]\\{}\" /S", crate::targets::nsis::UNINSTALL_PROGRAM),
+            ..Default::default()
+        })?;
         let condition = format!("NOT Installed AND {condition}");
         super::sequences::action(it, "InstallExecuteSequence", name, &condition, at)?;
         // Files of the same version would be taken for the product's own, which the setup program then takes away.
         set(it, &format!("All{name}"), "REINSTALLMODE", "amus", &condition, "xu", 790 + at - REMOVE_SETUP)?;
     }
     let sentence = "[ProductName] is already installed by its setup program, for other users or only for you. \
-                    Remove it in the system's list of applications first.";
-    let row = [it.db.text("RefuseOther"), Value::Int(19), Value::Null, it.db.text(sentence), Value::Null];
-    it.db.insert("CustomAction", &row)?;
+                    Uninstall it first, then install this package again.";
+    it.db.add(&rows::CustomAction { action: "RefuseOther", kind: 19, target: sentence, ..Default::default() })?;
     let condition = format!("NOT Installed AND ({elsewhere})");
     super::sequences::action(it, "InstallExecuteSequence", "RefuseOther", &condition, 120)?;
     if scope != Scope::Asked {
@@ -302,17 +296,16 @@ fn twin(it: &mut Layout, scope: Scope) -> Result<()> {
         let (of_machine, of_person) = (it.ask("CHOSEN", MACHINE, &own, &name)?, it.ask("CHOSEN", PERSON, &own, &name)?);
         let found = match scope {
             Scope::Machine => vec![(&machine, of_machine)],
-            Scope::Person => vec![(&person, of_person)],
-            Scope::Asked => vec![(&machine, of_machine), (&person, of_person)],
+            Scope::User => vec![(&user, of_person)],
+            Scope::Asked => vec![(&machine, of_machine), (&user, of_person)],
         };
         for (level, value) in [(1, "1"), (3, "0")] {
             let fits: Vec<String> = found.iter().map(|(s, f)| format!("({s} AND {f} = \"{value}\")")).collect();
-            let row = [
-                it.db.text(&super::layout::choice_feature(key)),
-                Value::Int(level),
-                it.db.text(&format!("NOT Installed AND ({})", fits.join(" OR "))),
-            ];
-            it.db.insert("Condition", &row)?;
+            it.db.add(&rows::Condition {
+                feature: &super::layout::choice_feature(key),
+                level,
+                condition: &format!("NOT Installed AND ({})", fits.join(" OR ")),
+            })?;
         }
     }
     Ok(())
@@ -330,14 +323,13 @@ pub fn folders_by_scope(footprint: &Footprint) -> Vec<(String, &'static str)> {
             ("[%ProgramFiles]", "Scope = \"machine\" AND NOT VersionNT64"),
         ]
     };
-    let person = ("[LocalAppDataFolder]Programs", "Scope = \"person\"");
-    machine.into_iter().chain([person]).map(|(top, condition)| (format!("{top}\\{name}\\"), condition)).collect()
+    let user = ("[LocalAppDataFolder]Programs", "Scope = \"user\"");
+    machine.into_iter().chain([user]).map(|(top, condition)| (format!("{top}\\{name}\\"), condition)).collect()
 }
 
 fn actions(it: &mut Layout) -> Result<()> {
     let mut action = |name: &str, kind: i32, source: &str, target: &str| {
-        let row = [it.db.text(name), Value::Int(kind), it.db.text(source), it.db.text(target), Value::Null];
-        it.db.insert("CustomAction", &row)
+        it.db.add(&rows::CustomAction { action: name, kind, source, target, ..Default::default() })
     };
     let asked = it.job.footprint.install.scope() == Scope::Asked;
     // 51 sets a property.
@@ -347,10 +339,14 @@ fn actions(it: &mut Layout) -> Result<()> {
     action("SetHome", 51, "PERSONHOME", "%USERPROFILE%")?;
     if asked {
         let folders = folders_by_scope(it.job.footprint);
-        let person = folders.last().map_or("", |f| f.0.as_str());
-        let row =
-            [it.db.text("PersonFolder"), Value::Int(51), it.db.text("INSTALLDIR"), it.db.text(person), Value::Null];
-        it.db.insert("CustomAction", &row)?;
+        let user = folders.last().map_or("", |f| f.0.as_str());
+        it.db.add(&rows::CustomAction {
+            action: "PersonFolder",
+            kind: 51,
+            source: "INSTALLDIR",
+            target: user,
+            ..Default::default()
+        })?;
         for table in ["InstallExecuteSequence", "InstallUISequence"] {
             // The installer may have settled 2 to nothing before this.
             let condition = "NOT INSTALLDIR AND ALLUSERS <> 1 AND MSIINSTALLPERUSER = 1";
@@ -361,22 +357,26 @@ fn actions(it: &mut Layout) -> Result<()> {
     if let Some((file, _, arguments, _)) = start {
         let line = line(arguments);
         // An installed program (18), not waited for (192).
-        let row = [it.db.text("StartProgram"), Value::Int(18 | 192), it.db.text(&file), it.db.text(&line), Value::Null];
-        it.db.insert("CustomAction", &row)?;
+        it.db.add(&rows::CustomAction {
+            action: "StartProgram",
+            kind: 18 | 192,
+            source: &file,
+            target: &line,
+            ..Default::default()
+        })?;
     }
     Ok(())
 }
 
 /// The rules that a package's tables tell, and the conditions of others.
 pub fn read(db: &Database) -> (InstallRules, Vec<Foreign>) {
-    let sequence = |action: &str| {
-        db.rows("InstallExecuteSequence").find(|r| db.str(r[0]) == action).and_then(|r| db.int(*r.get(2)?))
-    };
+    let sequence =
+        |action: &str| db.each::<rows::InstallExecuteSequence>().find(|r| r.action == action).and_then(|r| r.sequence);
     let upgrade = sequence("RemoveExistingProducts").map(|at| {
         let late = sequence("InstallFiles").is_some_and(|files| files < at);
         if late { Upgrade::Late } else { Upgrade::Early }
     });
-    let conditions: Vec<&str> = db.rows("LaunchCondition").map(|r| db.str(r[0])).collect();
+    let conditions: Vec<&str> = db.each::<rows::LaunchCondition>().map(|r| r.condition).collect();
     let downgrade = db
         .property("UpperShelfId")
         .map(|_| if conditions.contains(&NO_NEWER) { Downgrade::Blocked } else { Downgrade::Allowed });
@@ -384,7 +384,7 @@ pub fn read(db: &Database) -> (InstallRules, Vec<Foreign>) {
         scope: Some(match db.property("ALLUSERS") {
             Some("1") => Scope::Machine,
             Some("2") => Scope::Asked,
-            _ => Scope::Person,
+            _ => Scope::User,
         }),
         upgrade_code: db.property("UpgradeCode").map(str::to_owned),
         upgrade,

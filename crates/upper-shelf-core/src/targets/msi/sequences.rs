@@ -2,7 +2,7 @@
 
 use super::layout::{Layout, Result};
 use crate::footprint::Upgrade;
-use msi_database::database::Value;
+use msi_database::rows;
 
 /// Standard actions, and whether they belong to installing, to its user interface, to an administrative installation
 /// (and its interface), to advertising.
@@ -68,8 +68,7 @@ const REMOVE_LATE: i32 = 6550;
 
 /// A row of a sequence.
 pub fn action(it: &mut Layout, table: &str, action: &str, condition: &str, at: i32) -> Result<()> {
-    let row = [it.db.text(action), it.db.text(condition), Value::Int(at)];
-    it.db.insert(table, &row)
+    it.db.add_in(table, &rows::InstallExecuteSequence { action, condition, sequence: Some(at) })
 }
 
 pub fn write(it: &mut Layout) -> Result<()> {
@@ -79,7 +78,7 @@ pub fn write(it: &mut Layout) -> Result<()> {
                 let condition = match name {
                     "RememberFolder" => "REMEMBEREDFOLDER AND NOT INSTALLDIR",
                     // The page for repair and removal chooses no parts, and hands over properties alone. Where parts were
-                    // costed before, Wine leaves those that are known by a person's registry value.
+                    // costed before, Wine leaves those that are known by a user's registry value.
                     "CostFinalize" | "MigrateFeatureStates" if letter == 'u' => "NOT Installed",
                     _ => "",
                 };

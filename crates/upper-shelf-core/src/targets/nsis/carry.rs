@@ -7,7 +7,7 @@ use crate::footprint::{
 use crate::platform::Platform;
 use crate::targets::msi::carry::file_name;
 use crate::targets::msi::upgrade_code;
-use crate::targets::{Loss, lose};
+use crate::targets::{Loss, in_one_language, lose};
 use std::collections::{BTreeMap, BTreeSet, HashSet};
 
 fn filled(text: &Option<String>) -> Option<String> {
@@ -22,7 +22,7 @@ fn files_of(tree: &List<Node>) -> BTreeSet<&RelPath> {
 fn identity(p: &Identity, losses: &mut Vec<Loss>) -> Identity {
     for (what, there) in [("the description", p.description.is_some()), ("the licence's name", p.license.is_some())] {
         if there {
-            let why = "the list of applications has no place for it".into();
+            let why = "the list of installed apps has no place for it".into();
             losses.push(Loss { what: format!("{what} is left out"), why });
         }
     }
@@ -31,7 +31,7 @@ fn identity(p: &Identity, losses: &mut Vec<Loss>) -> Identity {
         name: filled(&p.name),
         version: filled(&p.version),
         publisher: filled(&p.publisher),
-        summary: filled(&p.summary),
+        summary: p.summary.clone().filter(|s| !s.is_empty()),
         homepage: filled(&p.homepage),
         support: filled(&p.support),
         ..Identity::default()
@@ -49,7 +49,7 @@ fn nodes(tree: &List<Node>, files: &BTreeSet<&RelPath>, losses: &mut Vec<Loss>) 
         Node::HardLink { path, .. } | Node::Link { path, .. } => {
             losses.push(Loss {
                 what: format!("the link {path} is left out"),
-                why: "most people on Windows may not make links; put a copy of the file there".into(),
+                why: "most users on Windows aren't allowed to create links; use a copy of the file".into(),
             });
             None
         }
@@ -75,6 +75,9 @@ fn carried_programs(programs: &List<Program>, files: &BTreeSet<&RelPath>, losses
 
 /// What a setup program carries.
 pub fn setup(footprint: &Footprint) -> (Footprint, Vec<Loss>) {
+    let (footprint, mut losses) =
+        in_one_language(footprint, "shortcuts and file types on Windows are in one language", true);
+    let footprint = &*footprint;
     let Footprint {
         product,
         platform,
@@ -87,6 +90,8 @@ pub fn setup(footprint: &Footprint) -> (Footprint, Vec<Loss>) {
         registry,
         services,
         fonts,
+        commands,
+        shell_files,
         choices,
         // Shortcuts and the list of applications show the picture; it is no item of its own on Windows.
         icons: _,
@@ -94,7 +99,7 @@ pub fn setup(footprint: &Footprint) -> (Footprint, Vec<Loss>) {
         bundle,
         foreign: _,
     } = footprint;
-    let mut losses = Vec::new();
+
     let name = product.name.as_deref().map_or("Product".into(), file_name);
     let id = product.id.as_deref().unwrap_or_default();
     let product = identity(product, &mut losses);
@@ -109,11 +114,12 @@ pub fn setup(footprint: &Footprint) -> (Footprint, Vec<Loss>) {
         if !has(&shortcut.program) {
             return None;
         }
-        if plain != shortcut.name {
+        if shortcut.name != plain {
             let why = "it is a file, and Windows forbids such names";
             lose_one(format!("the shortcut “{}” is named “{plain}”", shortcut.name), why);
         }
-        Some(Shortcut { name: plain, description: filled(&shortcut.description), ..shortcut.clone() })
+        let description = shortcut.description.clone().filter(|d| !d.is_empty());
+        Some(Shortcut { name: plain.into(), description, ..shortcut.clone() })
     });
     let mut taken_extensions = HashSet::new();
     let file_types = file_types.filter_map(|kind| {
@@ -123,8 +129,8 @@ pub fn setup(footprint: &Footprint) -> (Footprint, Vec<Loss>) {
         let is_free = |e: &&String| taken_extensions.insert(e.to_lowercase());
         let kept: Vec<String> = kind.extensions.iter().filter(is_free).cloned().collect();
         if kept.len() < kind.extensions.len() {
-            let what = format!("the file type “{}” does not get all of its endings", kind.name);
-            lose_one(what, "another file type has them");
+            let what = format!("the file type “{}” doesn't get all of its extensions", kind.name);
+            lose_one(what, "another file type already has them");
         }
         (!kept.is_empty()).then(|| FileType { extensions: kept, ..kind.clone() })
     });
@@ -151,7 +157,8 @@ pub fn setup(footprint: &Footprint) -> (Footprint, Vec<Loss>) {
         let is_free = |f: &&RelPath| files.contains(f) && claimed.insert((*f).clone());
         let mut own: Vec<RelPath> = choice.files.iter().filter(is_free).cloned().collect();
         own.sort();
-        Some(Choice { description: filled(&choice.description), files: own, ..choice.clone() })
+        let description = choice.description.clone().filter(|d| !d.is_empty());
+        Some(Choice { description, files: own, ..choice.clone() })
     });
     let InstallRules {
         scope,
@@ -166,6 +173,8 @@ pub fn setup(footprint: &Footprint) -> (Footprint, Vec<Loss>) {
         keep_changed,
     } = install;
     let of_macos = InstallRules { minimum_macos: *minimum_macos, ..InstallRules::default() };
+    lose(&mut losses, commands, "Windows finds commands by the folders on PATH");
+    lose(&mut losses, shell_files, "Windows has no manual pages, and its shells are different");
     lose(&mut losses, &of_macos.rules(), "it is a rule for macOS");
     lose(&mut losses, &bundle.rules(), "it is a rule for application bundles of macOS");
     let install = InstallRules {
@@ -201,6 +210,9 @@ pub fn setup(footprint: &Footprint) -> (Footprint, Vec<Loss>) {
 
 /// What a portable program carries: the files and the programs.
 pub fn portable(footprint: &Footprint) -> (Footprint, Vec<Loss>) {
+    let (footprint, mut losses) =
+        in_one_language(footprint, "a portable program has its summary in one language", false);
+    let footprint = &*footprint;
     let Footprint {
         product,
         platform,
@@ -213,6 +225,8 @@ pub fn portable(footprint: &Footprint) -> (Footprint, Vec<Loss>) {
         registry,
         services,
         fonts,
+        commands,
+        shell_files,
         // All files are there, and nothing is installed.
         choices: _,
         icons: _,
@@ -220,7 +234,6 @@ pub fn portable(footprint: &Footprint) -> (Footprint, Vec<Loss>) {
         bundle: _,
         foreign: _,
     } = footprint;
-    let mut losses = Vec::new();
     let product = identity(product, &mut losses);
     let files = files_of(tree);
     let carried = Footprint {
@@ -231,6 +244,8 @@ pub fn portable(footprint: &Footprint) -> (Footprint, Vec<Loss>) {
         ..Footprint::default()
     };
     let lost = [
+        ("command", commands.len()),
+        ("shell file", shell_files.len()),
         ("environment variable", environment.len()),
         ("file type", file_types.len()),
         ("font", fonts.len()),

@@ -8,17 +8,18 @@ mod read;
 mod rules;
 
 use super::{Depth, Format, Job, Loss, Target, Visit, damaged, not_for_one_person, unwritten};
+use crate::budget::Package;
 use crate::footprint::{Footprint, Scope};
 use crate::payload::brand::product_version;
 use crate::payload::feed::{Part, Stream};
 use crate::platform::{Platform, System};
-use crate::problem::{Failure, Kind, Problem};
+use crate::problem::{Code, Failure, Kind, Problem};
 use crate::settings::{Settings, SetupCompression, TargetName};
 use nsis_archive::header::Header;
 use nsis_archive::write::{Options, Writer};
 use nsis_archive::{Error, Method};
 use pe_image::{Image, Manifest, set_icon};
-pub(crate) use program::REMOVER;
+pub(crate) use program::UNINSTALL_PROGRAM;
 pub use program::shown;
 use std::fs::File;
 use std::path::Path;
@@ -64,10 +65,10 @@ fn compression(job: &Job) -> SetupCompression {
 }
 
 /// The head with the product's icon and version, and what Windows should know before it starts it.
-fn dressed(job: &Job, file_name: &str, portable: bool, administrator: bool) -> Result<Vec<u8>, pe_image::Error> {
+fn head_for(job: &Job, file_name: &str, portable: bool, administrator: bool) -> Result<Vec<u8>, pe_image::Error> {
     let image = Image::parse(head(job, portable))?;
     let mut resources = image.resources()?;
-    let icon = job.icon.ico().map_err(|e| pe_image::Error::Limit(e.to_string()))?;
+    let icon = job.icon.ico()?;
     set_icon(&mut resources, &icon)?;
     product_version(file_name, &job.footprint.product).put(&mut resources);
     Manifest { administrator, themed: true, every_resolution: true, long_paths: true }.put(&mut resources);
@@ -100,9 +101,10 @@ fn options(job: &Job) -> Options {
 
 fn failure(e: Error) -> Failure {
     match e {
-        Error::Io(e) => unwritten(&e),
+        Error::Io(e) => unwritten(e),
         other => {
-            let problem = Problem::error("the setup program can't be written").why(other.to_string());
+            let problem =
+                Problem::error(Code::FormatLimit, "the setup program can't be written").why(other.to_string());
             Failure::new(Kind::Problems, problem.instead("fewer files, or an MSI"))
         }
     }
@@ -118,22 +120,13 @@ fn write(
 ) -> Result<(), Error> {
     let header = header.write()?;
     let mut writer = Writer::new(out, head, &header, &options(job))?;
-    let zeros = vec![0; 1 << 16];
-    let ended = || Error::Io(std::io::Error::other("the files' bytes ended too early"));
+    let ended = || Error::Io(std::io::Error::other("the files ended too early"));
     for file in job.files {
         writer.file(file.size)?;
         loop {
             match stream.next_part().ok_or_else(ended)? {
-                Part::Begin(_) => {}
-                Part::Bytes(bytes) => writer.data(&bytes)?,
-                Part::Zeros(mut count) => {
-                    while count > 0 {
-                        let n = count.min(zeros.len() as u64);
-                        writer.data(&zeros[..n as usize])?;
-                        count -= n;
-                    }
-                }
                 Part::End(_) => break,
+                part => part.pass_on(|bytes| writer.data(bytes))?,
             }
         }
     }
@@ -151,18 +144,20 @@ fn check(job: &Job, portable: bool) -> Vec<Problem> {
     let mut problems = Vec::new();
     let all: u64 = job.files.iter().map(|f| f.size + 4).sum();
     if all > MOST {
-        let problem = Problem::error(format!("the payload has {all} bytes"));
+        let problem = Problem::error(Code::FormatLimit, format!("the payload has {all} bytes"));
         let problem = problem.why("a setup program holds up to 2 GiB of files");
         problems.push(problem.instead("an MSI, whose cabinets hold more"));
     }
     let megabytes = job.settings.nsis.dictionary_megabytes;
     if !(megabytes.is_power_of_two() && megabytes <= 256) {
-        let problem = Problem::error(format!("a dictionary of {megabytes} megabytes"));
+        let problem = Problem::error(Code::InvalidValue, format!("the dictionary can't be {megabytes} megabytes"));
         let problem = problem.about_setting("target.nsis.dictionary-megabytes");
-        problems.push(problem.why("the format has powers of two only").instead("dictionary-megabytes = 32"));
+        problems.push(problem.why("the format takes powers of two only").instead("dictionary-megabytes = 32"));
     }
-    let dressed = dressed(job, "setup.exe", portable, false).err();
-    problems.extend(dressed.map(|e| Problem::error("the head can't get the product's icon").why(e.to_string())));
+    let head_for = head_for(job, "setup.exe", portable, false).err();
+    problems.extend(head_for.map(|e| {
+        Problem::error(Code::Icon, "the product's icon can't be put into the setup program").why(e.to_string())
+    }));
     problems
 }
 
@@ -175,16 +170,16 @@ impl Format for Nsis {
         &[System::Windows]
     }
 
-    fn read(&self, package: &Path, depth: Depth) -> Result<Option<Footprint>, Failure> {
+    fn read(&self, package: &Package, depth: Depth) -> Result<Option<Footprint>, Failure> {
         read::read(package, depth, false)
     }
 
-    fn files(&self, package: &Path, visit: Visit) -> Result<(), Failure> {
+    fn files(&self, package: &Package, visit: Visit) -> Result<(), Failure> {
         read::files(package, visit)
     }
 
-    fn faults(&self, package: &Path) -> Result<Vec<String>, Failure> {
-        read::faults(package)
+    fn findings(&self, package: &Package) -> Result<Vec<String>, Failure> {
+        read::findings(package)
     }
 }
 
@@ -193,7 +188,7 @@ impl Target for Nsis {
         TargetName::Nsis
     }
 
-    fn ending(&self, _: &Settings) -> &'static str {
+    fn extension(&self, _: &Settings) -> &'static str {
         ".exe"
     }
 
@@ -205,10 +200,11 @@ impl Target for Nsis {
         let mut problems = check(job, false);
         for file in job.files {
             let name = file.path.as_str().to_lowercase();
-            if [program::REMOVER, program::RECORD].contains(&name.as_str()) || name.split('/').next() == Some("~setup")
+            if [program::UNINSTALL_PROGRAM, program::RECORD].contains(&name.as_str())
+                || name.split('/').next() == Some("~setup")
             {
-                let problem = Problem::error(format!("the payload has a file {}", file.path));
-                let problem = problem.why("the setup program puts one of its own there");
+                let problem = Problem::error(Code::Reserved, format!("the payload has a file {}", file.path));
+                let problem = problem.why("the setup program puts its own file there");
                 problems.push(problem.instead("another name, or another folder"));
             }
         }
@@ -219,8 +215,8 @@ impl Target for Nsis {
 
     fn write(&self, job: &Job, stream: Stream, out: File) -> Result<(), Failure> {
         let administrator = job.footprint.install.scope() == Scope::Machine;
-        let head = dressed(job, &format!("{}.exe", job.file_name), false, administrator);
-        let head = head.map_err(|e| Failure::new(Kind::Problems, Problem::error(e.to_string())))?;
+        let head = head_for(job, &format!("{}.exe", job.file_name), false, administrator);
+        let head = head.map_err(|e| Failure::new(Kind::Problems, Problem::error(Code::FormatLimit, e.to_string())))?;
         let (header, block) = program::setup(job).map_err(failure)?;
         write(job, &head, &header, Some(&block), stream, out).map_err(failure)
     }
@@ -239,16 +235,16 @@ impl Format for Portable {
         &[System::Windows]
     }
 
-    fn read(&self, package: &Path, depth: Depth) -> Result<Option<Footprint>, Failure> {
+    fn read(&self, package: &Package, depth: Depth) -> Result<Option<Footprint>, Failure> {
         read::read(package, depth, true)
     }
 
-    fn files(&self, package: &Path, visit: Visit) -> Result<(), Failure> {
+    fn files(&self, package: &Package, visit: Visit) -> Result<(), Failure> {
         read::files(package, visit)
     }
 
-    fn faults(&self, package: &Path) -> Result<Vec<String>, Failure> {
-        read::faults(package)
+    fn findings(&self, package: &Package) -> Result<Vec<String>, Failure> {
+        read::findings(package)
     }
 }
 
@@ -257,7 +253,7 @@ impl Target for Portable {
         TargetName::Portable
     }
 
-    fn ending(&self, _: &Settings) -> &'static str {
+    fn extension(&self, _: &Settings) -> &'static str {
         ".portable.exe"
     }
 
@@ -268,9 +264,9 @@ impl Target for Portable {
     fn check(&self, job: &Job) -> Vec<Problem> {
         let mut problems = check(job, true);
         if starts(job).is_none() {
-            let problem = Problem::error("the portable program has no program to start");
+            let problem = Problem::error(Code::NeedsProgram, "the portable program has no program to start");
             problems.push(match &job.settings.portable.program {
-                Some(key) => problem.why(format!("no program is named {key:?}")).instead("the key of a [[program]]"),
+                Some(key) => problem.why(format!("no program has the key {key:?}")).instead("the key of a [[program]]"),
                 None => problem.why("there is no [[program]]").instead("[[program]]\nkey = \"app\""),
             });
         }
@@ -279,8 +275,9 @@ impl Target for Portable {
 
     fn write(&self, job: &Job, stream: Stream, out: File) -> Result<(), Failure> {
         let (start, console) = starts(job).unwrap_or_default();
-        let head = dressed(job, &format!("{}.portable.exe", job.file_name), true, false);
-        let mut head = head.map_err(|e| Failure::new(Kind::Problems, Problem::error(e.to_string())))?;
+        let head = head_for(job, &format!("{}.portable.exe", job.file_name), true, false);
+        let mut head =
+            head.map_err(|e| Failure::new(Kind::Problems, Problem::error(Code::FormatLimit, e.to_string())))?;
         if console {
             crate::payload::brand::for_terminal(&mut head);
         }
@@ -297,9 +294,9 @@ fn starts(job: &Job) -> Option<(String, bool)> {
 }
 
 /// A failure about a package that can't be read.
-fn unread(package: &Path, e: &Error) -> Failure {
+fn unread(package: &Path, e: Error) -> Failure {
     match e {
         Error::Io(e) if e.get_ref().is_none() => Failure::io("can't read", package, e),
-        e => damaged(package, e.to_string()),
+        e => damaged(package, e),
     }
 }

@@ -11,15 +11,23 @@ use crate::settings::{SettingsPlace, SetupCompression};
 use crate::targets::{Job, order};
 use crate::wizard::{Action, FILES_IN_USE, Kind, Page, WORDS, Wizard, pages, removal};
 use nsis_archive::Result;
+use nsis_archive::custom::{Custom, kind};
 use nsis_archive::header::{Header, TextBuilder};
-use nsis_archive::note::{Note, kind};
 use nsis_archive::read::INSTALL;
 use nsis_archive::structs::{UNINSTALLER, op};
 use nsis_archive::write::{Offsets, Options, block};
 use std::collections::HashMap;
 
+/// The words of a choice's title and of its description, which the head looks for.
+pub fn title_word(choice: &str) -> String {
+    format!("choice:{choice}")
+}
+pub fn about_word(choice: &str) -> String {
+    format!("about:{choice}")
+}
+
 /// The program that removes the product, and the record of what is installed.
-pub const REMOVER: &str = "uninstall.exe";
+pub const UNINSTALL_PROGRAM: &str = "uninstall.exe";
 pub const RECORD: &str = "uninstall.dat";
 
 /// Instructions under way.
@@ -34,7 +42,7 @@ impl Program {
     }
 
     fn note(&mut self, kind: u16, numbers: Vec<i32>) {
-        Note { kind, numbers }.put(&mut self.entries);
+        Custom { kind, numbers }.put(&mut self.entries);
     }
 
     /// A text in which every letter means itself: a name.
@@ -71,8 +79,11 @@ impl Program {
 
     fn identity(&mut self, footprint: &Footprint) {
         let p = &footprint.product;
-        let all = [&p.id, &p.name, &p.version, &p.publisher, &p.summary, &p.homepage, &p.support];
-        let numbers = all.into_iter().map(|t| self.maybe(t.as_deref())).collect();
+        let (summary, texts) =
+            (p.summary.as_deref(), [&p.id, &p.name, &p.version, &p.publisher, &p.homepage, &p.support]);
+        let [id, name, version, publisher, homepage, support] = texts.map(|t| t.as_deref());
+        let all = [id, name, version, publisher, summary, homepage, support];
+        let numbers = all.into_iter().map(|t| self.maybe(t)).collect();
         self.note(kind::PRODUCT, numbers);
     }
 
@@ -91,6 +102,8 @@ impl Program {
             registry,
             services,
             fonts,
+            commands: _,
+            shell_files: _,
             choices,
             icons: _,
             install,
@@ -186,7 +199,7 @@ impl Program {
         let root = match root {
             RegistryRoot::Installed => 0,
             RegistryRoot::Machine => 1,
-            RegistryRoot::Person => 2,
+            RegistryRoot::User => 2,
         };
         let narrow = i32::from(*view == RegistryView::Bits32);
         let name = name.as_deref().map_or(-1, |n| self.template(n));
@@ -250,7 +263,7 @@ impl Program {
         }
         let plain = offsets.total();
         if let Some(length) = remover {
-            let name = self.texts.add_inside(REMOVER);
+            let name = self.texts.add_inside(UNINSTALL_PROGRAM);
             let at = offsets.next(length)?;
             self.entries.push([op::UNINSTALLER, name, at, 0, 0, 0, 0]);
         }
@@ -263,14 +276,24 @@ impl Program {
         let color = |[r, g, b]: [u8; 3]| i32::from(r) | i32::from(g) << 8 | i32::from(b) << 16;
         let license = self.maybe(wizard.license.as_deref());
         self.note(kind::WIZARD, vec![color(wizard.accent), color(wizard.tint()), license]);
-        let keys: Vec<String> = WORDS.iter().map(|w| w.0.to_owned()).collect();
+        let mut keys: Vec<String> = WORDS.iter().map(|w| w.0.to_owned()).collect();
+        // What choices are called in other languages stands behind the words of pages.
+        let in_several = |c: &&Choice| {
+            !c.title.others().is_empty() || c.description.as_ref().is_some_and(|d| !d.others().is_empty())
+        };
+        let choices: Vec<&Choice> = footprint.choices.iter().filter(in_several).collect();
+        keys.extend(choices.iter().flat_map(|c| [title_word(&c.key), about_word(&c.key)]));
         let numbers = self.list(&keys, Vec::new());
         self.note(kind::WORDS, numbers);
         for language in &wizard.languages {
             let numbers = language_numbers(&language.code);
             let mut all = vec![self.text(&language.code), numbers.len() as i32];
             all.extend(numbers.iter().map(|n| *n as i32));
-            let words: Vec<String> = WORDS.iter().map(|w| language.word(w.0, footprint)).collect();
+            let mut words: Vec<String> = WORDS.iter().map(|w| language.word(w.0, footprint)).collect();
+            words.extend(choices.iter().flat_map(|Choice { title, description, .. }| {
+                let about = description.as_ref().map_or("", |d| d.of(&language.code));
+                [title.of(&language.code).to_owned(), about.to_owned()]
+            }));
             let all = self.list(&words, all);
             self.note(kind::LANGUAGE, all);
         }
@@ -380,7 +403,7 @@ pub fn portable(job: &Job, start: &str) -> Result<Header> {
     let mut program = Program::new();
     program.identity(job.footprint);
     program.footprint(job.footprint);
-    let beside = job.settings.portable.settings == SettingsPlace::Beside;
+    let beside = job.settings.portable.settings == SettingsPlace::ProgramFolder;
     let numbers = vec![program.text(start), i32::from(beside)];
     program.note(kind::PORTABLE, numbers);
     program.files(job, None)?;

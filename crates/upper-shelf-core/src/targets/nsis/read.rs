@@ -1,6 +1,8 @@
 //! Setup programs, ours and others', read back into a footprint.
 
+use super::program::{about_word, title_word};
 use super::{rules, unread};
+use crate::budget::{Budget, Package};
 use crate::content::ContentHash;
 use crate::footprint::{
     Choice, EnvironmentAction, FileType, Font, Footprint, Identity, InstallRules, LinkScheme, Node, Place, Program,
@@ -11,7 +13,7 @@ use crate::platform::Platform;
 use crate::problem::Failure;
 use crate::targets::Depth;
 use crate::targets::order;
-use nsis_archive::note::{Note, Step, kind};
+use nsis_archive::custom::{Custom, Step, kind};
 use nsis_archive::read::{Archive, INSTALL, Item};
 use nsis_archive::structs::op;
 use nsis_archive::{Error, Result};
@@ -22,14 +24,14 @@ use std::path::Path;
 
 type Open = Archive<BufReader<File>>;
 
-fn open(package: &Path) -> std::result::Result<Option<Open>, Failure> {
-    let mut file = File::open(package).map_err(|e| Failure::io("can't read", package, &e))?;
+fn open(package: &Package) -> std::result::Result<Option<Open>, Failure> {
+    let mut file = File::open(package).map_err(|e| Failure::io("can't read", package, e))?;
     // Every such program begins as one for Windows: nothing else is searched.
     let mut magic = [0; 2];
     if file.read_exact(&mut magic).is_err() || magic != *b"MZ" {
         return Ok(None);
     }
-    Archive::open(BufReader::with_capacity(1 << 16, file)).map_err(|e| unread(package, &e))
+    Archive::open(BufReader::with_capacity(1 << 16, file)).map_err(|e| unread(package, e))
 }
 
 /// A path in the footprint; `None` for what no product's folder has.
@@ -39,10 +41,11 @@ fn path(text: &str) -> Option<RelPath> {
 }
 
 /// The files with their paths; of two with the same one the later stays, as it would on a machine.
-fn items(archive: &Open) -> Result<Vec<(Item, RelPath)>> {
+fn items(archive: &Open, budget: &Budget) -> Result<Vec<(Item, RelPath)>> {
     let named = archive.items()?.into_iter().filter(|i| !i.uninstaller).filter_map(|i| path(&i.path).map(|p| (i, p)));
     let mut last: HashMap<String, usize> = HashMap::new();
     let all: Vec<(Item, RelPath)> = named.collect();
+    all.iter().try_for_each(|(_, path)| budget.name(path.as_str())).map_err(io::Error::from)?;
     for (n, (_, path)) in all.iter().enumerate() {
         last.insert(path.as_str().to_lowercase(), n);
     }
@@ -51,27 +54,29 @@ fn items(archive: &Open) -> Result<Vec<(Item, RelPath)>> {
 }
 
 /// Hands out the bytes of each file.
-pub fn files(package: &Path, visit: crate::targets::Visit) -> std::result::Result<(), Failure> {
+pub fn files(package: &Package, visit: crate::targets::Visit) -> std::result::Result<(), Failure> {
     let Some(mut archive) = open(package)? else { return Ok(()) };
-    let result = items(&archive).and_then(|named| {
+    let unlimited = Budget::new(u64::MAX, u64::MAX);
+    // The names were counted when it was read.
+    let result = items(&archive, &unlimited).and_then(|named| {
         let (items, paths): (Vec<Item>, Vec<RelPath>) = named.into_iter().unzip();
-        archive.walk(&items, |n, _, bytes| visit(&paths[n], bytes))
+        archive.walk(&items, |n, _, bytes| visit(&paths[n], &mut package.budget.meter(bytes)))
     });
-    result.map_err(|e| unread(package, &e))
+    result.map_err(|e| unread(package, e))
 }
 
-pub fn faults(package: &Path) -> std::result::Result<Vec<String>, Failure> {
+pub fn findings(package: &Package) -> std::result::Result<Vec<String>, Failure> {
     let Some(mut archive) = open(package)? else { return Ok(Vec::new()) };
-    let bad = |e: Error| unread(package, &e);
-    let mut faults = archive.faults().map_err(bad)?;
-    faults.extend(refused_by_the_head(&archive).map_err(bad)?);
-    Ok(faults)
+    let bad = |e: Error| unread(package, e);
+    let mut findings = archive.findings().map_err(bad)?;
+    findings.extend(refused_by_the_head(&archive).map_err(bad)?);
+    Ok(findings)
 }
 
 /// Paths of a package of ours that its own head would not take: by the very function that the head asks.
 fn refused_by_the_head(archive: &Open) -> Result<Vec<String>> {
     let steps = archive.steps()?;
-    if !steps.iter().any(|s| matches!(s, Step::Note(n) if n.kind == kind::PRODUCT)) {
+    if !steps.iter().any(|s| matches!(s, Step::Custom(n) if n.kind == kind::PRODUCT)) {
         return Ok(Vec::new());
     }
     let mut places: Vec<i32> = Vec::new();
@@ -79,7 +84,7 @@ fn refused_by_the_head(archive: &Open) -> Result<Vec<String>> {
         match step {
             Step::Entry([op::FOLDER, at, ..]) | Step::Entry([op::FILE, _, at, ..]) => places.push(*at),
             Step::Entry(_) => {}
-            Step::Note(note) => {
+            Step::Custom(note) => {
                 let of_paths: &[usize] = match note.kind {
                     kind::PROGRAM => &[1, 3],
                     kind::FONT => &[0],
@@ -90,30 +95,30 @@ fn refused_by_the_head(archive: &Open) -> Result<Vec<String>> {
             }
         }
     }
-    let mut faults = Vec::new();
+    let mut findings = Vec::new();
     for at in places.into_iter().filter(|at| *at >= 0) {
         let units = archive.units(at)?;
         if setup_rules::path::inside(&units).is_none() {
             let text = String::from_utf16_lossy(&units).replace('\u{1}', INSTALL);
-            faults.push(format!("its head refuses the path {text:?}"));
+            findings.push(format!("its head refuses the path {text:?}"));
         }
     }
-    faults.truncate(20);
-    Ok(faults)
+    findings.truncate(20);
+    Ok(findings)
 }
 
 /// The footprint; `None` for another format, or for the other kind of program.
-pub fn read(package: &Path, depth: Depth, portable: bool) -> std::result::Result<Option<Footprint>, Failure> {
+pub fn read(package: &Package, depth: Depth, portable: bool) -> std::result::Result<Option<Footprint>, Failure> {
     let Some(mut archive) = open(package)? else { return Ok(None) };
-    let bad = |e: Error| unread(package, &e);
+    let bad = |e: Error| unread(package, e);
     let steps = archive.steps().map_err(bad)?;
-    let is_portable = steps.iter().any(|s| matches!(s, Step::Note(n) if n.kind == kind::PORTABLE));
+    let is_portable = steps.iter().any(|s| matches!(s, Step::Custom(n) if n.kind == kind::PORTABLE));
     if is_portable != portable {
         return Ok(None);
     }
     let mut reader = Reader::default();
     reader.steps(&archive, &steps).map_err(bad)?;
-    let sizes = sizes(&mut archive, depth, reader.is_ours).map_err(bad)?;
+    let sizes = sizes(&mut archive, depth, reader.is_ours, &package.budget).map_err(bad)?;
     for (path, (size, content)) in sizes {
         reader.tree.push(Node::File { path, mode: 0o644, size, content });
     }
@@ -126,9 +131,9 @@ pub fn read(package: &Path, depth: Depth, portable: bool) -> std::result::Result
 
 type Sizes = BTreeMap<RelPath, (u64, Option<ContentHash>)>;
 
-fn sizes(archive: &mut Open, depth: Depth, is_ours: bool) -> Result<Sizes> {
+fn sizes(archive: &mut Open, depth: Depth, is_ours: bool, budget: &Budget) -> Result<Sizes> {
     let mut all = Sizes::new();
-    let named = items(archive)?;
+    let named = items(archive, budget)?;
     // Our own lie one behind the other, each behind its length; others' lengths stand in the stream only.
     if depth == Depth::Listing && is_ours {
         let mut offsets: Vec<u32> = archive.items()?.iter().map(|i| i.offset).collect();
@@ -149,7 +154,7 @@ fn sizes(archive: &mut Open, depth: Depth, is_ours: bool) -> Result<Sizes> {
             Depth::Listing => None,
             Depth::Contents => {
                 let mut hasher = blake3::Hasher::new();
-                io::copy(bytes, &mut hasher)?;
+                io::copy(&mut budget.meter(bytes), &mut hasher)?;
                 Some(ContentHash(*hasher.finalize().as_bytes()))
             }
         };
@@ -162,13 +167,13 @@ fn sizes(archive: &mut Open, depth: Depth, is_ours: bool) -> Result<Sizes> {
 /// Where the last file ends in the stream, as the instructions say.
 fn end_of_files(archive: &Open) -> Result<u64> {
     for step in archive.steps()? {
-        if let Step::Note(Note { kind: kind::FILES, numbers }) = step
+        if let Step::Custom(Custom { kind: kind::FILES, numbers }) = step
             && let [count, low, high] = numbers[..]
         {
             return Ok((u64::from(low as u32) | u64::from(high as u32) << 32) + 4 * u64::from(count as u32));
         }
     }
-    Err(Error::Limit("it does not say how long its files are"))
+    Err(Error::Limit("it doesn't say how long its files are"))
 }
 
 /// Processor and version information of the program in front.
@@ -208,6 +213,9 @@ struct Reader {
     services: Vec<Service>,
     fonts: Vec<Font>,
     choices: Vec<Choice>,
+    /// Words of choices by their places among the wizard's, and what they are in each language.
+    words: BTreeMap<i32, String>,
+    said: BTreeMap<(String, String), String>,
     install: InstallRules,
     is_ours: bool,
 }
@@ -288,12 +296,15 @@ impl Reader {
                     }
                 }
                 Step::Entry(_) => {}
-                Step::Note(Note { kind: kind::OF_CHOICE, numbers }) => choice = numbers.first().copied().unwrap_or(-1),
-                Step::Note(Note { kind: kind::KEPT, numbers }) => kept = numbers.first() == Some(&1),
-                Step::Note(note) => self.note(archive, note)?,
+                Step::Custom(Custom { kind: kind::OF_CHOICE, numbers }) => {
+                    choice = numbers.first().copied().unwrap_or(-1)
+                }
+                Step::Custom(Custom { kind: kind::KEPT, numbers }) => kept = numbers.first() == Some(&1),
+                Step::Custom(note) => self.note(archive, note)?,
             }
         }
         self.tree.extend(folders.into_iter().map(|path| Node::Folder { path, mode: 0o755 }));
+        self.translate();
         for (n, choice) in self.choices.iter_mut().enumerate() {
             choice.files = of_choices.remove(&n).unwrap_or_default();
             choice.files.sort();
@@ -301,7 +312,21 @@ impl Reader {
         Ok(())
     }
 
-    fn note(&mut self, archive: &Open, note: &Note) -> Result<()> {
+    /// What choices are called in the languages of the wizard.
+    fn translate(&mut self) {
+        for choice in &mut self.choices {
+            let (title, about) = (title_word(&choice.key), about_word(&choice.key));
+            for ((word, code), text) in self.said.iter().filter(|(_, text)| !text.is_empty()) {
+                match &mut choice.description {
+                    _ if *word == title => choice.title.add(code, text),
+                    Some(description) if *word == about => description.add(code, text),
+                    _ => {}
+                }
+            }
+        }
+    }
+
+    fn note(&mut self, archive: &Open, note: &Custom) -> Result<()> {
         let mut n = Numbers { archive, numbers: note.numbers.iter() };
         match note.kind {
             kind::PRODUCT => {
@@ -311,7 +336,7 @@ impl Reader {
                     name: n.maybe()?,
                     version: n.maybe()?,
                     publisher: n.maybe()?,
-                    summary: n.maybe()?,
+                    summary: n.maybe()?.map(Into::into),
                     homepage: n.maybe()?,
                     support: n.maybe()?,
                     ..Identity::default()
@@ -339,12 +364,13 @@ impl Reader {
                     1 => Place::Desktop,
                     _ => Place::Startup,
                 };
-                let (name, program, description) = (n.text()?, n.text()?, n.maybe()?);
+                let (name, program) = (n.text()?.into(), n.text()?);
+                let description = n.maybe()?.map(Into::into);
                 self.shortcuts.push(Shortcut { place, name, program, arguments: n.list()?, description });
             }
             kind::FILE_TYPE => {
                 let (mime, name, program) = (n.text()?, n.text()?, n.text()?);
-                self.file_types.push(FileType { mime, extensions: n.list()?, name, program });
+                self.file_types.push(FileType { mime, extensions: n.list()?, name: name.into(), program });
             }
             kind::LINK_SCHEME => self.link_schemes.push(LinkScheme { scheme: n.text()?, program: n.text()? }),
             kind::ENVIRONMENT => {
@@ -376,12 +402,34 @@ impl Reader {
             }
             kind::FONT => self.fonts.push(Font { file: n.path()?, title: n.text()? }),
             kind::CHOICE => {
-                let (key, title, description) = (n.text()?, n.text()?, n.maybe()?);
+                let (key, title) = (n.text()?, n.text()?.into());
+                let description = n.maybe()?.map(Into::into);
                 let chosen = n.number()? == 1;
                 self.choices.push(Choice { key, title, description, chosen, files: Vec::new() });
             }
             kind::HARD_LINK => self.tree.push(Node::HardLink { path: n.path()?, to: n.path()? }),
-            // Pages, words, and whatever a later version says.
+            kind::WORDS => {
+                for at in 0..n.number()? {
+                    let word = n.text()?;
+                    // Of all words only those of choices are of interest.
+                    if word.starts_with(&title_word("")) || word.starts_with(&about_word("")) {
+                        self.words.insert(at, word);
+                    }
+                }
+            }
+            kind::LANGUAGE => {
+                let (code, numbers) = (n.text()?, n.number()?);
+                for _ in 0..numbers {
+                    n.number()?;
+                }
+                for at in 0..n.number()? {
+                    match self.words.get(&at) {
+                        Some(word) => drop(self.said.insert((word.clone(), code.clone()), n.text()?)),
+                        None => drop(n.number()?),
+                    }
+                }
+            }
+            // Pages, and whatever a later version says.
             _ => {}
         }
         Ok(())
@@ -391,7 +439,7 @@ impl Reader {
 fn registry(n: &mut Numbers) -> Result<RegistryEntry> {
     let root = match n.number()? {
         1 => RegistryRoot::Machine,
-        2 => RegistryRoot::Person,
+        2 => RegistryRoot::User,
         _ => RegistryRoot::Installed,
     };
     let view = if n.number()? == 1 { RegistryView::Bits32 } else { RegistryView::Own };

@@ -1,6 +1,6 @@
 usage="usage: ./install.sh [--user | --system]
-  --user    for you alone (the usual way unless you are root)
-  --system  for everyone on this machine (as root)"
+  --user    for you only (the default, unless you are root)
+  --system  for all users of this machine (as root)"
 scope=user
 [ "$(id -u)" != 0 ] || scope=system
 for argument in "$@"; do
@@ -8,17 +8,17 @@ for argument in "$@"; do
     --user) scope=user ;;
     --system) scope=system ;;
     --help) echo "$usage"; exit 0 ;;
-    *) echo "install.sh: unknown: $argument" >&2; echo "$usage" >&2; exit 2 ;;
+    *) echo "install.sh: unknown option: $argument" >&2; echo "$usage" >&2; exit 2 ;;
   esac
 done
 here=$(cd -P -- "$(dirname -- "$0")" && pwd)
 places
 if [ "$scope" = system ] && [ "$(id -u)" != 0 ]; then
-  echo "install.sh: --system needs root: sudo ./install.sh --system" >&2
+  echo "install.sh: --system requires root: sudo ./install.sh --system" >&2
   exit 3
 fi
 if busy; then
-  echo "install.sh: $name is being installed or removed right now" >&2
+  echo "install.sh: $name is already being installed or removed" >&2
   exit 5
 fi
 recover
@@ -38,7 +38,7 @@ give_up() {
   code=$?
   trap '' INT TERM HUP
   trap - EXIT
-  echo "install.sh: $name could not be installed; everything is as it was before" >&2
+  echo "install.sh: $name could not be installed; nothing has been changed" >&2
   undo
   [ "$code" -gt 128 ] || code=4
   exit "$code"
@@ -74,7 +74,7 @@ make() {
 }
 ours() {
   [ ! -e "$1" ] || grep -Fqx "f $1" "$work/list.before" ||
-    { echo "install.sh: $1 is there already, and is not ours" >&2; exit 4; }
+    { echo "install.sh: $1 already exists, and belongs to something else" >&2; exit 4; }
 }
 # Lays a file beside its place: standard input, mode, place.
 lay() {
@@ -104,11 +104,14 @@ while IFS= read -r file; do
   esac
 done < "$work/share"
 quoted=$(printf '%s' "$app/launch" | sed "s/'/'\\\\''/g")
-for key in $main $others; do
-  link=$bin/$command
-  [ "$key" = "$main" ] || link=$bin/$command-$key
-  printf "#!/bin/sh\nexec '%s' --start=%s \"\$@\"\n" "$quoted" "$key" | lay 755 "$link"
-done
+printf '%s\n' "$commands" | sed '/^$/d' > "$work/commands"
+while IFS= read -r line; do
+  printf "#!/bin/sh\nexec '%s' --start=%s \"\$@\"\n" "$quoted" "${line#*=}" | lay 755 "$bin/${line%%=*}"
+done < "$work/commands"
+printf '%s\n' "$shell_files" | sed '/^$/d' > "$work/shell"
+while IFS= read -r line; do
+  lay 644 "$data/${line%%=*}" < "$here/app/${line#*=}"
+done < "$work/shell"
 # Sorted, a folder comes before what is in it.
 LC_ALL=C sort -u "$list" > "$work/new/installed-files"
 for part in $parts; do [ ! -e "$app/$part" ] || echo "$part"; done > "$work/parts.before"
@@ -129,5 +132,7 @@ trap '' INT TERM HUP
 trap - EXIT
 finish
 refresh
-echo "$name $version is installed: start it from the menu, or with $bin/$command"
-echo "To remove it: $app/uninstall.sh"
+command=$(printf '%s\n' "$commands" | sed -n '1s/=.*//p')
+if [ -n "$command" ]; then echo "$name $version has been installed: start it from the menu, or with $bin/$command"
+else echo "$name $version has been installed: start it from the menu"; fi
+echo "To uninstall it: $app/uninstall.sh"

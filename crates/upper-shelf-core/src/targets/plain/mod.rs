@@ -1,6 +1,7 @@
 //! Plain archives. ZIP and tar hold the product's files below one folder; the tar for Linux also has what a desktop
 //! reads, and scripts that install and uninstall.
 
+mod guard;
 mod scripts;
 mod tar;
 mod zip;
@@ -36,6 +37,8 @@ fn tree_only(footprint: &Footprint, format: &str) -> (Footprint, Vec<Loss>) {
         registry,
         services,
         fonts,
+        commands,
+        shell_files,
         choices,
         icons,
         install,
@@ -45,10 +48,12 @@ fn tree_only(footprint: &Footprint, format: &str) -> (Footprint, Vec<Loss>) {
     } = footprint;
     let mut losses = vec![Loss {
         what: "the product's identity is left out".into(),
-        why: format!("{format} holds files only: nobody can read id, publisher or version from it"),
+        why: format!("{format} holds files only, so it can't carry the id, publisher or version"),
     }];
     let mut lost = [
         ("choice", choices.len()),
+        ("command", commands.len()),
+        ("shell file", shell_files.len()),
         ("environment variable", environment.len()),
         ("file type", file_types.len()),
         ("font", fonts.len()),

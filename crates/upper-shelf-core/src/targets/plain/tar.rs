@@ -4,12 +4,14 @@
 use super::super::launcher::{self, Script, Stands};
 use super::super::linux_desktop::Desktop;
 use super::super::{Depth, Format, Job, Loss, Target, Visit, damaged, linux_desktop, not_executable, unwritten};
+use super::guard::Guard;
 use super::{plain_mode, scripts, tree_only};
+use crate::budget::{Budget, Package};
 use crate::content::ContentHash;
 use crate::footprint::{Footprint, Foreign, Node, RelPath};
 use crate::payload::feed::Stream;
 use crate::platform::System;
-use crate::problem::{Failure, Problem};
+use crate::problem::{Code, Failure, Problem};
 use crate::settings::{Compression, Settings, TargetName};
 use std::fs::File;
 use std::io::{self, BufWriter, Read, Write};
@@ -28,17 +30,20 @@ impl Format for Tar {
         TargetName::Tar.name()
     }
 
-    fn read(&self, package: &Path, depth: Depth) -> Result<Option<Footprint>, Failure> {
+    fn read(&self, package: &Package, depth: Depth) -> Result<Option<Footprint>, Failure> {
         let Some(plain) = unpacked(package)? else { return Ok(None) };
-        read(plain, depth).map(|(f, _)| Some(f)).map_err(|e| damaged(package, e.to_string()))
+        let read = read(Guard::new(plain, &package.budget), depth, &package.budget);
+        read.map(|(f, _)| Some(f)).map_err(|e| damaged(package, e))
     }
 
-    fn files(&self, package: &Path, visit: Visit) -> Result<(), Failure> {
-        let bad = |e: io::Error| damaged(package, e.to_string());
+    fn files(&self, package: &Package, visit: Visit) -> Result<(), Failure> {
+        let bad = |e: io::Error| damaged(package, e);
         let Some(plain) = unpacked(package)? else { return Ok(()) };
-        let (_, prefix) = read(plain, Depth::Listing).map_err(bad)?;
+        // The names were counted when it was read.
+        let names = Budget::new(u64::MAX, u64::MAX);
+        let (_, prefix) = read(Guard::new(plain, &package.budget), Depth::Listing, &names).map_err(bad)?;
         let Some(plain) = unpacked(package)? else { return Ok(()) };
-        files(plain, &prefix, visit).map_err(bad)
+        files(Guard::new(plain, &names), &prefix, &package.budget, visit).map_err(bad)
     }
 }
 
@@ -47,7 +52,7 @@ impl Target for Tar {
         TargetName::Tar
     }
 
-    fn ending(&self, settings: &Settings) -> &'static str {
+    fn extension(&self, settings: &Settings) -> &'static str {
         match settings.tar.compression {
             Compression::Gzip => ".tar.gz",
             Compression::Zstd => ".tar.zst",
@@ -73,6 +78,8 @@ impl Target for Tar {
             link_schemes,
             environment,
             icons,
+            commands,
+            shell_files,
             // Lost, above.
             registry: _,
             services: _,
@@ -91,6 +98,8 @@ impl Target for Tar {
             link_schemes: link_schemes.clone(),
             environment: environment.clone(),
             icons: icons.clone(),
+            commands: commands.clone(),
+            shell_files: shell_files.clone(),
             ..Footprint::default()
         };
         (carried, losses)
@@ -105,7 +114,7 @@ impl Target for Tar {
         let level = job.settings.tar.level;
         if !levels.contains(&level) {
             let what = format!("[target.tar] `level` can't be {level} for this compression");
-            let problem = Problem::error(what).about_setting("target.tar.level");
+            let problem = Problem::error(Code::InvalidValue, what).about_setting("target.tar.level");
             problems.push(problem.instead(format!("{} to {}", levels.start(), levels.end())));
         }
         problems.extend(not_executable(job.footprint));
@@ -113,13 +122,13 @@ impl Target for Tar {
     }
 
     fn write(&self, job: &Job, stream: Stream, out: File) -> Result<(), Failure> {
-        write_packed(job, stream, out).map_err(|e| unwritten(&e))
+        write_packed(job, stream, out).map_err(unwritten)
     }
 }
 
 /// The archive's plain bytes; `None` when it is packed in no way that is known here.
 fn unpacked(package: &Path) -> Result<Option<Box<dyn Read>>, Failure> {
-    let io = |e: io::Error| Failure::io("can't read", package, &e);
+    let io = |e: io::Error| Failure::io("can't read", package, e);
     let mut head = Vec::new();
     File::open(package).and_then(|f| f.take(512).read_to_end(&mut head)).map_err(io)?;
     let file = File::open(package).map_err(io)?;
@@ -222,20 +231,20 @@ fn is_file(kind: EntryType) -> bool {
     matches!(kind, EntryType::Regular | EntryType::Continuous | EntryType::GNUSparse)
 }
 
-fn files(plain: Box<dyn Read>, prefix: &str, visit: Visit) -> io::Result<()> {
+fn files(plain: impl Read, prefix: &str, budget: &Budget, visit: Visit) -> io::Result<()> {
     let mut archive = tar::Archive::new(plain);
     for entry in archive.entries()? {
         let mut entry = entry?;
         let path = name_of(&entry).strip_prefix(prefix).and_then(|b| RelPath::new(b).ok());
         if let Some(path) = path.filter(|_| is_file(entry.header().entry_type())) {
-            visit(&path, &mut entry)?;
+            visit(&path, &mut budget.meter(&mut entry))?;
         }
     }
     drained(archive)
 }
 
 /// Reads what is behind the last entry: the checksum of what is packed stands there.
-fn drained(archive: tar::Archive<Box<dyn Read>>) -> io::Result<()> {
+fn drained(archive: tar::Archive<impl Read>) -> io::Result<()> {
     io::copy(&mut archive.into_inner(), &mut io::sink()).map(drop)
 }
 
@@ -249,11 +258,11 @@ fn special(kind: EntryType) -> Option<&'static str> {
 }
 
 /// The footprint, and the folder in the archive that the product's files are in.
-fn read(plain: Box<dyn Read>, depth: Depth) -> io::Result<(Footprint, String)> {
+fn read(plain: impl Read, depth: Depth, budget: &Budget) -> io::Result<(Footprint, String)> {
     let mut archive = tar::Archive::new(plain);
     let mut tree: Vec<(String, Node)> = Vec::new();
     let mut desktop = linux_desktop::Files::new();
-    let mut script = String::new();
+    let (mut script, mut installer) = (String::new(), String::new());
     let mut left_out = Vec::new();
     let mut top: Option<String> = None;
     let unknown = || RelPath::new("unknown").map_err(io::Error::other);
@@ -263,6 +272,7 @@ fn read(plain: Box<dyn Read>, depth: Depth) -> io::Result<(Footprint, String)> {
         if name.is_empty() {
             continue;
         }
+        budget.name(&name)?;
         RelPath::new(&*name).map_err(|why| io::Error::other(format!("the name {name:?} {why}")))?;
         let first = name.split('/').next().unwrap_or_default();
         // An archive whose files have no folder in common keeps its names; a file at the top is no folder.
@@ -295,12 +305,16 @@ fn read(plain: Box<dyn Read>, depth: Depth) -> io::Result<(Footprint, String)> {
             }
             kind if is_file(kind) => {
                 let is_small = size < 4 << 20;
-                if is_small && (below == "launch" || below.starts_with("share/")) {
+                if is_small && (below == "launch" || below == "install.sh" || below.starts_with("share/")) {
+                    // It is kept until all is read.
+                    budget.metadata(size)?;
                     let mut bytes = Vec::new();
                     entry.read_to_end(&mut bytes)?;
+                    let text = || String::from_utf8_lossy(&bytes).into_owned();
                     match below.strip_prefix("share/") {
                         Some(path) => drop(desktop.insert(path.to_owned(), bytes.clone())),
-                        None => script = String::from_utf8_lossy(&bytes).into_owned(),
+                        None if below == "launch" => script = text(),
+                        None => installer = text(),
                     }
                     let content = (depth == Depth::Contents).then(|| ContentHash::of(&bytes));
                     tree.push((name, Node::File { path: unknown()?, mode, size, content }));
@@ -310,7 +324,7 @@ fn read(plain: Box<dyn Read>, depth: Depth) -> io::Result<(Footprint, String)> {
                     Depth::Listing => None,
                     Depth::Contents => {
                         let mut hasher = blake3::Hasher::new();
-                        hasher.update_reader(&mut entry)?;
+                        hasher.update_reader(budget.meter(&mut entry))?;
                         Some(ContentHash(*hasher.finalize().as_bytes()))
                     }
                 };
@@ -331,8 +345,11 @@ fn read(plain: Box<dyn Read>, depth: Depth) -> io::Result<(Footprint, String)> {
             if depth == Depth::Listing {
                 icons.iter_mut().for_each(|icon| icon.content = None);
             }
+            let (commands, shell_files) = scripts::read(&installer);
             let footprint = Footprint {
                 product,
+                commands: commands.into(),
+                shell_files: shell_files.into(),
                 programs: programs.into(),
                 environment: environment.into(),
                 shortcuts: shortcuts.into(),

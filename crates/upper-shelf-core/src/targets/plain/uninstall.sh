@@ -7,16 +7,16 @@ here=$app
 places
 app=$here work=$here/.installing
 if [ ! -w "$app" ]; then
-  echo "uninstall.sh: this needs the rights of whoever installed it" >&2
+  echo "uninstall.sh: run this as the user who installed it" >&2
   exit 3
 fi
 if busy; then
-  echo "uninstall.sh: $name is being installed right now" >&2
+  echo "uninstall.sh: $name is being installed" >&2
   exit 5
 fi
 recover
 if [ ! -e "$app/installed-files" ]; then
-  echo "uninstall.sh: nothing is installed here; the installed program has its own uninstall.sh" >&2
+  echo "uninstall.sh: nothing is installed here; run the uninstall.sh of the installed program" >&2
   exit 2
 fi
 # The list goes last but for folders: if this is interrupted, it can be run again.
@@ -37,4 +37,4 @@ listed d | sed '1!G;h;$!d' | while IFS= read -r folder; do rmdir "$folder" 2>/de
 if [ -e "$data/applications/mimeinfo.cache" ] && have update-desktop-database; then update-desktop-database -q "$data/applications" || :; fi
 if [ -d "$data/mime/packages" ] && have update-mime-database; then update-mime-database "$data/mime" >/dev/null 2>&1 || :; fi
 if [ -e "$data/icons/hicolor/icon-theme.cache" ] && have gtk-update-icon-cache; then gtk-update-icon-cache -q -f -t "$data/icons/hicolor" || :; fi
-[ -n "$quiet" ] || echo "$name is removed."
+[ -n "$quiet" ] || echo "$name has been uninstalled."

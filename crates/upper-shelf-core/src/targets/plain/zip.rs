@@ -5,12 +5,13 @@ use super::super::bundle::read::{Member, MemberKind, Reading, list_of};
 use super::super::bundle::{self, Bundle, Piece};
 use super::super::{Depth, Format, Job, Loss, Target, Visit, damaged, unsupported, unwritten};
 use super::{common_top, tree_only};
+use crate::budget::{Budget, Package};
 use crate::content::ContentHash;
 use crate::dates::date_of;
 use crate::footprint::{Footprint, Node, RelPath};
 use crate::payload::feed::Stream;
 use crate::platform::System;
-use crate::problem::{Failure, Problem};
+use crate::problem::{Code, Failure, Problem};
 use crate::settings::{Settings, TargetName};
 use std::fs::File;
 use std::io::{self, Read};
@@ -37,19 +38,19 @@ impl Format for Zip {
         true
     }
 
-    fn read(&self, package: &Path, depth: Depth) -> Result<Option<Footprint>, Failure> {
-        let mut file = File::open(package).map_err(|e| Failure::io("can't read", package, &e))?;
+    fn read(&self, package: &Package, depth: Depth) -> Result<Option<Footprint>, Failure> {
+        let mut file = File::open(package).map_err(|e| Failure::io("can't read", package, e))?;
         let mut magic = [0; 4];
         let short = file.read_exact(&mut magic).is_err();
         if short || ![b"PK\x03\x04", b"PK\x05\x06"].contains(&&magic) {
             return Ok(None);
         }
-        read(file, depth).map(Some).map_err(|e| unreadable(package, &e))
+        read(file, depth, &package.budget).map(Some).map_err(|e| unreadable(package, e))
     }
 
-    fn files(&self, package: &Path, visit: Visit) -> Result<(), Failure> {
-        let file = File::open(package).map_err(|e| Failure::io("can't read", package, &e))?;
-        files(file, visit).map_err(|e| unreadable(package, &e))
+    fn files(&self, package: &Package, visit: Visit) -> Result<(), Failure> {
+        let file = File::open(package).map_err(|e| Failure::io("can't read", package, e))?;
+        files(file, &package.budget, visit).map_err(|e| unreadable(package, e))
     }
 }
 
@@ -58,7 +59,7 @@ impl Target for Zip {
         TargetName::Zip
     }
 
-    fn ending(&self, _: &Settings) -> &'static str {
+    fn extension(&self, _: &Settings) -> &'static str {
         ".zip"
     }
 
@@ -68,28 +69,31 @@ impl Target for Zip {
         }
         let (carried, mut losses) = tree_only(footprint, "a ZIP archive");
         let tree = super::super::without_hard_links(&carried.tree, |path, to| {
-            let why = "a ZIP archive has no hard links: it becomes a file of its own".into();
-            losses.push(Loss { what: format!("{path} and {to} are one file no more"), why });
+            let why = "ZIP archives have no hard links".into();
+            losses.push(Loss { what: format!("{path} and {to} become separate files"), why });
         });
         (Footprint { tree, ..carried }, losses)
     }
 
     fn check(&self, job: &Job) -> Vec<Problem> {
         let odd = job.footprint.tree.iter().filter(|node| node.path().as_str().contains('\\')).map(|node| {
-            let problem =
-                Problem::error(format!("a ZIP archive can't hold the name {:?}", node.path().as_str())).about(node);
-            problem.why("its readers take a backslash for a slash").instead("rename it, or build a tar archive instead")
+            let problem = Problem::error(
+                Code::FormatLimit,
+                format!("a ZIP archive can't hold the name {:?}", node.path().as_str()),
+            )
+            .about(node);
+            problem.why("its readers treat a backslash as a slash").instead("rename it, or build a tar archive instead")
         });
         odd.chain(if is_bundle(job.footprint) { bundle::check(job) } else { Vec::new() }).collect()
     }
 
     fn write(&self, job: &Job, stream: Stream, out: File) -> Result<(), Failure> {
-        write(job, stream, out).map_err(|e| unwritten(&e))
+        write(job, stream, out).map_err(unwritten)
     }
 }
 
 /// A failure about an archive: damaged, or packed in a way that is not known here.
-fn unreadable(package: &Path, e: &io::Error) -> Failure {
+fn unreadable(package: &Path, e: io::Error) -> Failure {
     let cause = e.get_ref().and_then(|c| c.downcast_ref::<zip::result::ZipError>());
     match cause {
         Some(zip::result::ZipError::UnsupportedArchive(why)) => {
@@ -101,7 +105,7 @@ fn unreadable(package: &Path, e: &io::Error) -> Failure {
         Some(zip::result::ZipError::CompressionMethodNotSupported(number)) => {
             unsupported(package, format!("its files are packed by the method {number}"))
         }
-        _ => damaged(package, e.to_string()),
+        _ => damaged(package, e),
     }
 }
 
@@ -206,12 +210,12 @@ fn hash(reader: impl Read) -> io::Result<ContentHash> {
     Ok(ContentHash(*hasher.finalize().as_bytes()))
 }
 
-fn files(file: File, visit: Visit) -> io::Result<()> {
+fn files(file: File, budget: &Budget, visit: Visit) -> io::Result<()> {
     let (mut archive, top) = open(file)?;
     if let Some((nodes, reading)) = bundle_in(&mut archive)? {
         for (index, node) in nodes.iter().enumerate().filter(|(_, n)| matches!(n.kind, MemberKind::File(_))) {
             if let Some(path) = reading.own(node) {
-                visit(&path, &mut archive.by_index(index)?)?;
+                visit(&path, &mut budget.meter(archive.by_index(index)?))?;
             }
         }
         return Ok(());
@@ -219,18 +223,19 @@ fn files(file: File, visit: Visit) -> io::Result<()> {
     for index in 0..archive.len() {
         let mut entry = archive.by_index(index)?;
         if let Some(path) = path_of(&entry.name()?, &top)?.filter(|_| entry.is_file()) {
-            visit(&path, &mut entry)?;
+            visit(&path, &mut budget.meter(&mut entry))?;
         }
     }
     Ok(())
 }
 
-fn read(file: File, depth: Depth) -> io::Result<Footprint> {
+fn read(file: File, depth: Depth, budget: &Budget) -> io::Result<Footprint> {
     let (mut archive, top) = open(file)?;
+    archive.file_names().flatten().try_for_each(|name| budget.name(&name))?;
     if let Some((nodes, reading)) = bundle_in(&mut archive)? {
         return reading.footprint(&nodes, |index| match depth {
             Depth::Listing => Ok(None),
-            Depth::Contents => hash(archive.by_index(index)?).map(Some),
+            Depth::Contents => hash(budget.meter(archive.by_index(index)?)).map(Some),
         });
     }
     let mut tree = Vec::new();
@@ -248,7 +253,7 @@ fn read(file: File, depth: Depth) -> io::Result<Footprint> {
             let size = entry.size();
             let content = match depth {
                 Depth::Listing => None,
-                Depth::Contents => Some(hash(&mut entry)?),
+                Depth::Contents => Some(hash(budget.meter(&mut entry))?),
             };
             Node::File { path, mode, size, content }
         });

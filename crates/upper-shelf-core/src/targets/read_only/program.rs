@@ -1,6 +1,7 @@
 //! A program or library for Windows that is no package: what it says of itself.
 
 use super::super::{Depth, Format, Visit, damaged};
+use crate::budget::Package;
 use crate::content::ContentHash;
 use crate::footprint::{self, Footprint, Foreign, Identity, Node, RelPath};
 use crate::platform::{Platform, System};
@@ -26,13 +27,13 @@ impl Format for Program {
         &[System::Windows]
     }
 
-    fn read(&self, package: &Path, depth: Depth) -> Result<Option<Footprint>, Failure> {
+    fn read(&self, package: &Package, depth: Depth) -> Result<Option<Footprint>, Failure> {
         let (platform, console, starts) = match recognise(package) {
             Some(FileKind::PeProgram(platform, console)) => (Some(platform), console, true),
             Some(FileKind::PeLibrary) => (None, false, false),
             _ => return Ok(None),
         };
-        let io = |e: io::Error| Failure::io("can't read", package, &e);
+        let io = |e: io::Error| Failure::io("can't read", package, e);
         let path = path(package)?;
         let size = package.metadata().map_err(io)?.len();
         let content = match depth {
@@ -59,8 +60,8 @@ impl Format for Program {
         Ok(Some(Footprint { product, platform, tree, programs, foreign, ..Footprint::default() }))
     }
 
-    fn files(&self, package: &Path, visit: Visit) -> Result<(), Failure> {
-        let io = |e: io::Error| Failure::io("can't read", package, &e);
+    fn files(&self, package: &Package, visit: Visit) -> Result<(), Failure> {
+        let io = |e: io::Error| Failure::io("can't read", package, e);
         visit(&path(package)?, &mut File::open(package).map_err(io)?).map_err(io)
     }
 }
@@ -100,11 +101,10 @@ fn told(bytes: &[u8], platform: Option<Platform>) -> Result<Told, String> {
         name: text("ProductName"),
         version: text("ProductVersion").or_else(|| text("FileVersion")),
         publisher: text("CompanyName"),
-        summary: text("FileDescription"),
+        summary: text("FileDescription").map(Into::into),
         ..Identity::default()
     };
-    let mut more =
-        vec![("signature", if image.is_signed() { "there is one; it is not checked" } else { "none" }.into())];
+    let mut more = vec![("signature", if image.is_signed() { "present; not checked" } else { "none" }.into())];
     more.extend(text("LegalCopyright").map(|t| ("copyright", t)));
     let mut libraries: BTreeSet<String> = BTreeSet::new();
     use object::Object;

@@ -79,7 +79,7 @@ key = 'Software\Fernhollow\Hives'
 view = "32-bit"
 value = { text = "its own, 32-bit" }
 [[registry]]
-root = "person"
+root = "user"
 key = 'Software\Fernhollow\Hives'
 name = "Mine"
 value = { text = "yes" }
@@ -90,7 +90,8 @@ title = "Hive Sans"
 
 [[choice]]
 key = "samples"
-title = "Samples"
+title = { en = "Samples", de = "Beispiele" }
+description = { en = "Some hives", de = "Ein paar Stöcke" }
 files = ["samples/**"]
 
 MORE

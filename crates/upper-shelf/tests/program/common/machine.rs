@@ -143,7 +143,7 @@ pub fn is_the_footprint(machine: &Wine, folder: &Folder, package: &Path, look: &
             }
             "registry" => {
                 let (root, wow) = (text("root"), if text("view") == "32-bit" { "Wow6432Node\\" } else { "" });
-                let root = if root == "person" { "person" } else { "machine" };
+                let root = if root == "user" { "user" } else { "machine" };
                 let key = format!("{root}\\Software\\{wow}Fernhollow\\Hives");
                 let name = trace["name"].as_str().unwrap_or("@");
                 let now = value(&registry, &key, name).unwrap_or_else(|| panic!("{trace} is not there"));

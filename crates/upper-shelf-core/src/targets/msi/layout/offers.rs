@@ -1,34 +1,34 @@
 //! What the product offers the system: programs, shortcuts, variables, services.
 
-use super::{FOR_EVERYONE, ICON, Layout, PROGRAMS, Result, SETTINGS, program_columns, switch};
+use super::{FOR_EVERYONE, ICON, Layout, Result, SETTINGS, switch};
 use crate::command_line::command_line;
 use crate::footprint::{
     EnvironmentAction, Place, Program, Scope, Service, ServiceStart, Shortcut, Variable, WorkingFolder,
 };
 use crate::targets::msi::codes::key;
 use crate::targets::msi::names::ShortNames;
+use crate::targets::msi::program_row::{self, ProgramRow};
 use crate::targets::msi::words::{formatted, line};
-use msi_database::database::Value;
+use msi_database::rows::{self, Row as _};
 use std::collections::HashMap;
 
 impl Layout<'_> {
     pub(super) fn programs(&mut self) -> Result<()> {
         for Program { key, file, arguments, working_folder, console, .. } in &self.job.footprint.programs {
-            self.db.create(PROGRAMS, program_columns());
+            self.db.create(ProgramRow::TABLE, program_row::columns());
             let folder = match working_folder {
                 WorkingFolder::Unchanged => String::new(),
                 WorkingFolder::Home => "home".into(),
                 WorkingFolder::Install => "install".into(),
                 WorkingFolder::Inside(path) => format!("install/{path}"),
             };
-            let row = [
-                self.db.text(key),
-                self.db.text(file.as_str()),
-                self.db.text(&command_line(arguments)),
-                self.db.text(&folder),
-                Value::Int((*console).into()),
-            ];
-            self.db.insert(PROGRAMS, &row)?;
+            self.db.add(&ProgramRow {
+                program: key,
+                file: file.as_str(),
+                arguments: &command_line(arguments),
+                working_folder: &folder,
+                console: (*console).into(),
+            })?;
         }
         Ok(())
     }
@@ -44,8 +44,8 @@ impl Layout<'_> {
                 Place::Desktop => "DesktopFolder",
                 Place::Startup => "StartupFolder",
             };
-            // A component of its own, so that an administrator can leave it out. Its folder may be one of a person's, so
-            // a value of that person stands for it (ICE43, ICE57).
+            // A component of its own, so that an administrator can leave it out. Its folder may be one of a user's, so
+            // a value of that user stands for it (ICE43, ICE57).
             let condition = switch(*place).map_or(String::new(), |property| format!("{property} = 1"));
             let (component, mark) = (format!("C{row_key}"), format!("R{row_key}"));
             let (at, choice) = (self.own_key(), self.choice_of(program));
@@ -60,31 +60,31 @@ impl Layout<'_> {
                 WorkingFolder::Inside(path) => self.folder_key(Some(path.clone()))?,
             };
             let name = short.entry(*place).or_default().text("", name);
-            let row = [
-                self.db.text(&row_key),
-                self.db.text(directory),
-                self.db.text(&name),
-                self.db.text(&component),
-                self.db.text(&format!("[#{file}]")),
-                self.db.text(&line),
-                self.db.text(description.as_deref().unwrap_or_default()),
-                Value::Null,
-                self.db.text(ICON),
-                Value::Int(0),
-                Value::Int(1),
-                self.db.text(&work),
-                Value::Null,
-                Value::Null,
-                Value::Null,
-                Value::Null,
-            ];
-            self.db.insert("Shortcut", &row)?;
+            self.db.add(&rows::Shortcut {
+                shortcut: &row_key,
+                directory,
+                name: &name,
+                component: &component,
+                target: &format!("[#{file}]"),
+                arguments: &line,
+                description: description.as_deref().unwrap_or_default(),
+                icon: ICON,
+                icon_index: Some(0),
+                show_cmd: Some(1),
+                wk_dir: &work,
+                ..Default::default()
+            })?;
             // The task bar keeps programs apart by it.
             let model = match self.job.footprint.main_program() {
                 Some(main) if main == program => id.clone(),
                 _ => format!("{id}.{}", formatted(program)),
             };
-            self.row("MsiShortcutProperty", &[&format!("P{row_key}"), &row_key, "System.AppUserModel.ID", &model])?;
+            self.db.add(&rows::MsiShortcutProperty {
+                msi_shortcut_property: &format!("P{row_key}"),
+                shortcut: &row_key,
+                property_key: "System.AppUserModel.ID",
+                prop_variant_value: &model,
+            })?;
         }
         Ok(())
     }
@@ -103,33 +103,49 @@ impl Layout<'_> {
             let row_key = key('V', name, name);
             // `=` sets, `-` takes away with the product, `*` is the machine's environment.
             if scope == Scope::Machine {
-                self.row("Environment", &[&row_key, &format!("=-*{name}"), &with("[~]"), SETTINGS])?;
+                self.db.add(&rows::Environment {
+                    environment: &row_key,
+                    name: &format!("=-*{name}"),
+                    value: &with("[~]"),
+                    component: SETTINGS,
+                })?;
                 continue;
             }
-            let person = if scope == Scope::Asked { format!("NOT ({FOR_EVERYONE})") } else { String::new() };
+            let user = if scope == Scope::Asked { format!("NOT ({FOR_EVERYONE})") } else { String::new() };
             if scope == Scope::Asked {
                 let component = self.of_variable(&row_key, "m", FOR_EVERYONE)?;
-                self.row("Environment", &[&row_key, &format!("=-*{name}"), &with("[~]"), &component])?;
+                self.db.add(&rows::Environment {
+                    environment: &row_key,
+                    name: &format!("=-*{name}"),
+                    value: &with("[~]"),
+                    component: &component,
+                })?;
             }
-            // A person's own value hides the machine's of the same name, but for the search path.
+            // A user's own value hides the machine's of the same name, but for the search path.
             if *action == EnvironmentAction::Set || name.eq_ignore_ascii_case("PATH") {
-                let component =
-                    if person.is_empty() { SETTINGS.into() } else { self.of_variable(&row_key, "p", &person)? };
-                self.row("Environment", &[&format!("{row_key}.p"), &format!("=-{name}"), &with("[~]"), &component])?;
+                let component = if user.is_empty() { SETTINGS.into() } else { self.of_variable(&row_key, "p", &user)? };
+                self.db.add(&rows::Environment {
+                    environment: &format!("{row_key}.p"),
+                    name: &format!("=-{name}"),
+                    value: &with("[~]"),
+                    component: &component,
+                })?;
                 continue;
             }
             let found = self.ask("VARIABLE", 1, "Environment", name)?;
-            let and = if person.is_empty() { String::new() } else { format!(" AND {person}") };
+            let and = if user.is_empty() { String::new() } else { format!(" AND {user}") };
             let hides = format!("(NOT {found} OR {found} ~>< \"%{name}%\")");
             for (part, condition, now) in [
                 ("h", format!("{hides}{and}"), format!("%{name}%")),
                 ("p", format!("NOT {hides}{and}"), "[~]".to_owned()),
             ] {
                 let component = self.of_variable(&row_key, part, &condition)?;
-                self.row(
-                    "Environment",
-                    &[&format!("{row_key}.{part}"), &format!("=-{name}"), &with(&now), &component],
-                )?;
+                self.db.add(&rows::Environment {
+                    environment: &format!("{row_key}.{part}"),
+                    name: &format!("=-{name}"),
+                    value: &with(&now),
+                    component: &component,
+                })?;
             }
         }
         Ok(())
@@ -156,34 +172,30 @@ impl Layout<'_> {
                 ServiceStart::OnDemand => 3,
                 ServiceStart::Disabled => 4,
             };
-            let row = [
-                self.db.text(&row_key),
-                self.db.text(&formatted(name)),
-                self.db.text(&formatted(title)),
+            self.db.add(&rows::ServiceInstall {
+                service_install: &row_key,
+                name: &formatted(name),
+                display_name: &formatted(title),
                 // A program of its own; an error while it is installed fails the installation.
-                Value::Int(16),
-                Value::Int(start_type),
-                Value::Int(0x8001),
-                Value::Null,
-                Value::Null,
-                self.db.text(&formatted(account.as_deref().unwrap_or_default())),
-                Value::Null,
-                self.db.text(&line(&all)),
-                self.db.text(&component),
-                self.db.text(description.as_deref().unwrap_or_default()),
-            ];
-            self.db.insert("ServiceInstall", &row)?;
+                service_type: 16,
+                start_type,
+                error_control: 0x8001,
+                start_name: &formatted(account.as_deref().unwrap_or_default()),
+                arguments: &line(&all),
+                component: &component,
+                description: description.as_deref().unwrap_or_default(),
+                ..Default::default()
+            })?;
             // Stopped before and taken away with the product; started if it starts by itself.
             let events = 2 | 32 | 128 | i32::from(*start == ServiceStart::Automatic);
-            let row = [
-                self.db.text(&format!("{row_key}.c")),
-                self.db.text(&formatted(name)),
-                Value::Int(events),
-                Value::Null,
-                Value::Int(1),
-                self.db.text(&component),
-            ];
-            self.db.insert("ServiceControl", &row)?;
+            self.db.add(&rows::ServiceControl {
+                service_control: &format!("{row_key}.c"),
+                name: &formatted(name),
+                event: events,
+                wait: Some(1),
+                component: &component,
+                ..Default::default()
+            })?;
         }
         Ok(())
     }

@@ -1,0 +1,232 @@
+//! What would be built: everything is looked at and checked here, and nothing is written.
+
+use crate::footprint::Footprint;
+use crate::icons::Icon;
+use crate::layout;
+use crate::manifest::resolve::{Default, Product};
+use crate::manifest::{Project, lock};
+use crate::payload::{Payload, PayloadFile, gather};
+use crate::platform::Platform;
+use crate::problem::{Code, Failure, Kind, Problem, Span};
+use crate::settings::TargetName;
+use crate::targets::{self, Job, Loss};
+use std::path::PathBuf;
+
+/// What the caller wants, and what it knows of the machine.
+#[derive(Debug, Clone)]
+pub struct Options {
+    /// Only these platforms.
+    pub platforms: Option<Vec<Platform>>,
+    /// Only these formats.
+    pub targets: Option<Vec<TargetName>>,
+    /// The platform this runs on.
+    pub host: Platform,
+    /// SOURCE_DATE_EPOCH.
+    pub epoch: Option<String>,
+    /// The folder that packages are put into, in place of the manifest's.
+    pub output: Option<PathBuf>,
+}
+
+/// A package to be.
+#[derive(Debug, Clone)]
+pub struct PlannedPackage {
+    /// The format.
+    pub target: TargetName,
+    /// Its file's name.
+    pub file_name: String,
+    /// What it carries.
+    pub carried: Footprint,
+    /// What it can't.
+    pub losses: Vec<Loss>,
+}
+
+impl PlannedPackage {
+    /// Whether it says of a file that it has several names, and holds its bytes once.
+    pub fn keeps_further_names(&self) -> bool {
+        self.carried.hard_links().next().is_some()
+    }
+}
+
+/// Everything about one platform, before anything is written.
+#[derive(Debug, Clone)]
+pub struct Plan {
+    /// What was resolved.
+    pub product: Product,
+    /// The files.
+    pub payload: Payload,
+    all_names: Option<Vec<PayloadFile>>,
+    /// What is left on a machine.
+    pub footprint: Footprint,
+    /// The picture.
+    pub icon: Icon,
+    /// The packages.
+    pub packages: Vec<PlannedPackage>,
+    /// Defaults that were taken.
+    pub defaults: Vec<Default>,
+    /// Warnings.
+    pub warnings: Vec<Problem>,
+}
+
+impl Plan {
+    /// All files, further names of one among them.
+    pub fn all_files(&self) -> &[PayloadFile] {
+        self.all_names.as_deref().unwrap_or(&self.payload.files)
+    }
+
+    /// The files that a package holds: those that are further names of others only if it can't say so.
+    fn files(&self, package: &PlannedPackage) -> &[PayloadFile] {
+        if package.keeps_further_names() { &self.payload.files } else { self.all_files() }
+    }
+
+    /// What a package would be written from; nothing can be written beside it.
+    pub fn job<'j>(&'j self, package: &'j PlannedPackage) -> Job<'j> {
+        job(&self.product, self.files(package), &package.carried, &self.icon)
+    }
+}
+
+fn job<'j>(product: &'j Product, files: &'j [PayloadFile], footprint: &'j Footprint, icon: &'j Icon) -> Job<'j> {
+    Job {
+        footprint,
+        files,
+        icon,
+        disk_image: &product.disk_image,
+        wizard: &product.wizard,
+        time: product.time,
+        file_name: &product.file_name,
+        settings: &product.settings,
+        threads: 1,
+        sidecar: &|_| Err(Failure::new(Kind::Problems, Problem::error(Code::Internal, "nothing is written by a plan"))),
+    }
+}
+
+/// What lies beside a manifest and is never a part of the product: packages, the manifest itself and its lock.
+fn own_paths(project: &Project, options: &Options) -> Vec<PathBuf> {
+    let output = project.folder.join(project.manifest.targets.output.as_deref().unwrap_or("packages"));
+    let lock = lock::path(project);
+    [output, project.file.clone(), lock].into_iter().chain(options.output.clone()).collect()
+}
+
+/// Looks at everything and writes nothing.
+///
+/// # Errors
+/// All problems of all platforms at once; a changed id alone, because nothing else matters then.
+pub fn plan(project: &Project, options: &Options) -> Result<Vec<Plan>, Failure> {
+    lock::check(project)?;
+    let (mut platforms, chosen) = project.platforms(options.host);
+    if let Some(only) = &options.platforms {
+        platforms = only.clone();
+    }
+    let mut problems: Vec<(Problem, Platform)> = Vec::new();
+    let mut plans = Vec::new();
+    for platform in platforms {
+        let (mut product, found) = project.resolve(platform, options.epoch.as_deref());
+        let mut found = found;
+        if let Some(only) = &options.targets {
+            product.targets.retain(|t| only.contains(t));
+        }
+        let (mut payload, more) = gather(&product.layers, platform, &own_paths(project, options));
+        found.extend(more);
+        let icon = match product.icon.clone().map(|(path, span)| Icon::load(&path, span)) {
+            None => Icon::plain(&project.manifest.product.id),
+            Some(Ok((icon, warnings))) => {
+                found.extend(warnings);
+                icon
+            }
+            Some(Err(failure)) => {
+                found.extend(failure.problems);
+                Icon::plain("")
+            }
+        };
+        let prepared = layout::prepare(project, &mut product, &mut payload, &icon);
+        let (footprint, laid_out) = layout::lay_out(&product, &payload, &icon);
+        // Without its layers a payload's gaps say nothing new.
+        for more in [prepared, laid_out] {
+            if !found.iter().any(Problem::is_error) {
+                found.extend(more);
+            }
+        }
+        if lock::is_example(&project.manifest.product.id) {
+            found.push(
+                Problem::warning(Code::ExampleId, "the id is still the example's")
+                    .at(project.source.span("product.id"))
+                    .why("systems find the installed version by it, and it can't be changed after the first release")
+                    .instead("the reverse of a domain that you own, and the product's name: id = \"works.fernhollow.combwright\""),
+            );
+        }
+        let all_names = payload.with_further_names();
+        let files = all_names.as_deref().unwrap_or(&payload.files);
+        let mut against = Vec::new();
+        let packages = planned_packages(&product, files, &footprint, &icon, &mut against);
+        let located = |problem| product.located(problem, &project.source);
+        let mut found: Vec<Problem> = found.into_iter().map(located).collect();
+        // What is wrong in itself is wrong for a format, too.
+        let wrong: Vec<Span> = found.iter().filter(|p| p.is_error()).filter_map(|p| p.span.clone()).collect();
+        let against = against.into_iter().map(|problem| product.located(problem, &project.source));
+        let is_known = |p: &Problem| match p.code {
+            Code::NeedsProgram => !wrong.is_empty(),
+            _ => p.span.as_ref().is_some_and(|span| wrong.contains(span)),
+        };
+        found.extend(against.filter(|p| !is_known(p)));
+        let mut defaults = product.defaults.clone();
+        defaults.extend(chosen.clone());
+        let (errors, warnings): (Vec<Problem>, Vec<Problem>) = found.into_iter().partition(Problem::is_error);
+        problems.extend(errors.into_iter().map(|problem| (problem, platform)));
+        plans.push(Plan { product, payload, all_names, footprint, icon, packages, defaults, warnings });
+    }
+    let mut said = project.problems.clone();
+    said.extend(once_each(problems, plans.len()));
+    if said.is_empty() && plans.iter().all(|p| p.packages.is_empty()) {
+        let problem =
+            Problem::error(Code::NothingToBuild, "there is nothing to build").at(project.source.span("targets"));
+        let problem = problem.why("none of the chosen formats fits any of the chosen platforms");
+        said.push(problem.instead("appimage is for Linux, msi for Windows; zip and tar are for all"));
+    }
+    if said.is_empty() {
+        return Ok(plans);
+    }
+    for plan in &plans {
+        said.extend(plan.warnings.iter().filter(|w| !said.contains(w)).cloned().collect::<Vec<_>>());
+    }
+    said.sort_by_key(|p| (p.severity, p.span.as_ref().map(|s| (s.line, s.column))));
+    Err(Failure::all(Kind::Problems, said))
+}
+
+/// Each problem once, with the platforms that have it where the others don't.
+fn once_each(problems: Vec<(Problem, Platform)>, platforms: usize) -> Vec<Problem> {
+    let mut said: Vec<(Problem, Vec<&str>)> = Vec::new();
+    for (problem, platform) in problems {
+        match said.iter_mut().find(|(p, _)| *p == problem) {
+            Some((_, names)) => names.push(platform.name()),
+            None => said.push((problem, vec![platform.name()])),
+        }
+    }
+    let of_platforms = |code| {
+        use Code::*;
+        matches!(code, MissingFile | NoMatch | NoFiles | UnknownProgram | NameNotAllowed | NameClash | Unreadable)
+    };
+    let whole = |(mut problem, names): (Problem, Vec<&str>)| {
+        if names.len() < platforms && of_platforms(problem.code) {
+            problem.what = format!("{} ({})", problem.what, names.join(", "));
+        }
+        problem
+    };
+    said.into_iter().map(whole).collect()
+}
+
+fn planned_packages(
+    product: &Product,
+    files: &[PayloadFile],
+    footprint: &Footprint,
+    icon: &Icon,
+    found: &mut Vec<Problem>,
+) -> Vec<PlannedPackage> {
+    let mut packages = Vec::new();
+    for &name in &product.targets {
+        let target = targets::target(name);
+        let (carried, losses) = target.carry(footprint);
+        found.extend(target.check(&job(product, files, &carried, icon)));
+        let file_name = format!("{}{}", product.file_name, target.extension(&product.settings));
+        packages.push(PlannedPackage { target: name, file_name, carried, losses });
+    }
+    packages
+}

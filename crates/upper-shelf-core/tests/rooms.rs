@@ -108,3 +108,28 @@ fn a_circle_is_found() {
         ["Problem", "a", "c"].map(str::to_owned).into()
     );
 }
+
+/// A published crate has its own folder and nothing else: whatever a source takes in lies there.
+#[test]
+fn no_crate_takes_in_a_file_of_another() {
+    let root = Path::new(env!("CARGO_MANIFEST_DIR")).join("../..").canonicalize().expect("the repository");
+    let mut seen = 0;
+    for group in ["crates", "formats"] {
+        for folder in fs::read_dir(root.join(group)).expect("a folder").flatten().map(|entry| entry.path()) {
+            let mut all = Vec::new();
+            sources(&folder.join("src"), &mut all);
+            for source in all.iter().filter(|_| !folder.ends_with("test-support")) {
+                let text = fs::read_to_string(source).expect("a source");
+                let starts = ["include_bytes!(\"", "include_bytes!(concat!(\"", "include_str!(\""];
+                for (at, start) in starts.iter().flat_map(|start| text.match_indices(start)) {
+                    let name = text[at + start.len()..].split('"').next().unwrap_or_default();
+                    let path = source.parent().expect("a folder").join(name).canonicalize();
+                    let path = path.unwrap_or_else(|e| panic!("{source:?} takes in {name}: {e}"));
+                    assert!(path.starts_with(&folder), "{source:?} takes in {name}");
+                    seen += 1;
+                }
+            }
+        }
+    }
+    assert!(seen > 10, "{seen} files are taken in");
+}

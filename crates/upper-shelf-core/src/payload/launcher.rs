@@ -19,9 +19,9 @@ const ROOM: usize = 32_000;
 
 fn head(platform: Platform) -> &'static [u8] {
     match platform {
-        Platform::WindowsX86 => include_bytes!("../../../../heads/windows-launcher/prebuilt/launcher-x86.exe"),
-        Platform::WindowsArm64 => include_bytes!("../../../../heads/windows-launcher/prebuilt/launcher-arm64.exe"),
-        _ => include_bytes!("../../../../heads/windows-launcher/prebuilt/launcher-x64.exe"),
+        Platform::WindowsX86 => include_bytes!("../../heads/launcher-x86.exe"),
+        Platform::WindowsArm64 => include_bytes!("../../heads/launcher-arm64.exe"),
+        _ => include_bytes!("../../heads/launcher-x64.exe"),
     }
 }
 

@@ -64,7 +64,7 @@ fn a_launcher_passes_everything_on() {
 #[test]
 fn a_launcher_gives_its_programs_exit_code() {
     // A head with nothing behind it says that it is damaged, with the code 13.
-    const HEAD: &[u8] = include_bytes!("../../../../heads/windows-setup/prebuilt/setup-lzma-x64.exe");
+    const HEAD: &[u8] = include_bytes!("../../../upper-shelf-core/heads/setup-lzma-x64.exe");
     let folder = Folder::new();
     let manifest = MANIFEST.replace("TARGET", "zip").replace("MORE", "console = true");
     let line = manifest.lines().find(|l| l.starts_with("arguments")).expect("the line").to_owned();
@@ -77,7 +77,7 @@ fn a_launcher_gives_its_programs_exit_code() {
     let launcher = r"C:\Frames-1.0.0-windows-x64\Frames.exe";
     assert_eq!(machine.code_of(&[launcher], &[]), 13);
     let bytes = std::fs::read(machine.c().join("Frames-1.0.0-windows-x64/Frames.exe")).expect("read");
-    const LAUNCHER: &[u8] = include_bytes!("../../../../heads/windows-launcher/prebuilt/launcher-x64.exe");
+    const LAUNCHER: &[u8] = include_bytes!("../../../upper-shelf-core/heads/launcher-x64.exe");
     assert!(LAUNCHER.len() <= 8192, "without its picture it has {} bytes", LAUNCHER.len());
     assert_eq!(bytes[usize::from(bytes[0x3C]) + 24 + 68], 3, "it is one for a terminal");
 }

@@ -19,21 +19,18 @@ fn heads_take_libraries_from_the_systems_folder_only() {
         ["kernel32", "user32", "gdi32", "advapi32", "shell32", "ole32", "comctl32", "ntdll", "shcore"];
     let script = "import lief, sys\nb = lief.parse(sys.argv[1])\n\
                       print(b.load_configuration.dependent_load_flags, ' '.join(i.name.lower() for i in b.imports))";
-    let heads = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../heads");
+    let heads = Path::new(env!("CARGO_MANIFEST_DIR")).join("../upper-shelf-core/heads");
+    let heads = std::fs::read_dir(heads).expect("stored heads").flatten().map(|head| head.path());
     let mut seen = 0;
-    for folder in ["windows-setup/prebuilt", "windows-launcher/prebuilt"] {
-        for head in std::fs::read_dir(heads.join(folder)).expect("stored heads").flatten() {
-            let path = head.path();
-            let said =
-                test_support::judge_says_yes(&test_support::python(), &["-c", script, path.to_str().expect("text")]);
-            let (flags, libraries) = said.trim().split_once(' ').expect("flags and names");
-            assert_eq!(flags, "2048", "{path:?}: LOAD_LIBRARY_SEARCH_SYSTEM32");
-            for library in libraries.split(' ') {
-                let plain = library.trim_end_matches(".dll");
-                assert!(KNOWN.contains(&plain), "{path:?} names {library}");
-            }
-            seen += 1;
+    for path in heads.filter(|path| path.extension().is_some_and(|e| e == "exe")) {
+        let said = test_support::judge_says_yes(&test_support::python(), &["-c", script, path.to_str().expect("text")]);
+        let (flags, libraries) = said.trim().split_once(' ').expect("flags and names");
+        assert_eq!(flags, "2048", "{path:?}: LOAD_LIBRARY_SEARCH_SYSTEM32");
+        for library in libraries.split(' ') {
+            let plain = library.trim_end_matches(".dll");
+            assert!(KNOWN.contains(&plain), "{path:?} names {library}");
         }
+        seen += 1;
     }
     assert_eq!(seen, 15);
 }

@@ -107,8 +107,8 @@ pub fn executable(job: &Job) -> Option<String> {
 /// The launcher for a platform's processors: a program rather than a script, so that the system sees what it is for, and
 /// a signature can be in it.
 fn launcher(platform: Option<Platform>) -> Vec<u8> {
-    const ARM64: &[u8] = include_bytes!("../../../../../heads/macos-launcher/prebuilt/macos-arm64/launcher");
-    const X64: &[u8] = include_bytes!("../../../../../heads/macos-launcher/prebuilt/macos-x64/launcher");
+    const ARM64: &[u8] = include_bytes!("../../../heads/macos-arm64/launcher");
+    const X64: &[u8] = include_bytes!("../../../heads/macos-x64/launcher");
     match platform {
         Some(Platform::MacosArm64) => ARM64.to_vec(),
         Some(Platform::MacosX64) => X64.to_vec(),

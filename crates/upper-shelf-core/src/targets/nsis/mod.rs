@@ -45,7 +45,7 @@ macro_rules! head {
 }
 macro_rules! stored {
     ($kind:literal, $end:literal) => {
-        include_bytes!(concat!("../../../../../heads/windows-setup/prebuilt/", $kind, $end)).as_slice()
+        include_bytes!(concat!("../../../heads/", $kind, $end)).as_slice()
     };
 }
 

@@ -2,7 +2,7 @@
 
 use nsis_archive::header::{Header, TextBuilder};
 use nsis_archive::read::Archive;
-use nsis_archive::structs::op;
+use nsis_archive::structs::{self, op};
 use nsis_archive::write::{Offsets, Options, Writer, block};
 use nsis_archive::{Method, read};
 use std::fs::File;
@@ -208,4 +208,72 @@ proptest::proptest! {
         }
         let _ = contents(&bytes);
     }
+}
+
+/// A program whose header was changed before it was packed.
+fn program_with(change: impl FnOnce(&mut Header)) -> Vec<u8> {
+    let files = &files()[..2];
+    let mut header = header(files);
+    change(&mut header);
+    let header = header.write().expect("a header");
+    let options = options(Method::Deflate);
+    let mut writer = Writer::new(Cursor::new(Vec::new()), &head(), &header, &options).expect("begun");
+    for (_, bytes) in files {
+        writer.file(bytes.len() as u64).expect("begun");
+        writer.data(bytes).expect("written");
+    }
+    writer.finish().expect("finished").0.into_inner()
+}
+
+/// A good program with some bytes of its data block put in other places' stead.
+fn program_changed(at: usize, bytes: &[u8]) -> Vec<u8> {
+    let mut program = program_with(|_| {});
+    let start = program.windows(16).position(|w| w == structs::SIGN).expect("a data block") - 4;
+    program[start + at..start + at + bytes.len()].copy_from_slice(bytes);
+    program
+}
+
+#[test]
+fn what_is_wrong_with_a_program_is_said_with_its_place() {
+    let cut = |length: usize| {
+        let mut program = program_with(|_| {});
+        program.truncate(program.len() - length);
+        program
+    };
+    let cases = [
+        ("nothing", program_with(|_| {})),
+        ("four bytes are missing", cut(4)),
+        ("a block longer than the file", program_changed(24, &u32::MAX.to_le_bytes())),
+        ("a block without room for anything", program_changed(24, &20u32.to_le_bytes())),
+        ("a header of more than 64 MiB", program_changed(20, &(65u32 << 20).to_le_bytes())),
+        ("a header longer than what was packed", program_changed(20, &9000u32.to_le_bytes())),
+        ("packed bytes that are none", program_changed(32, &[0xFF; 24])),
+        ("a file in front of all others", program_with(|h| h.entries[1][3] = -5)),
+        ("a file behind all bytes", program_with(|h| h.entries[2][3] = 1 << 30)),
+        ("a file inside another one", program_with(|h| h.entries[2][3] = 100)),
+        ("a name behind all texts", program_with(|h| h.entries[1][2] = 1 << 20)),
+        ("a name in front of all texts", program_with(|h| h.entries[1][2] = i32::MIN)),
+    ];
+    let mut out = String::new();
+    for (what, bytes) in cases {
+        let said = match contents(&bytes) {
+            Ok(files) => format!("{} files", files.len()),
+            Err(e) => e.to_string(),
+        };
+        out.push_str(&format!("{what}: {said}\n"));
+    }
+    insta::assert_snapshot!(out, @r#"
+    nothing: 2 files
+    four bytes are missing: the file is shorter than its first header states (at offset 0x2018)
+    a block longer than the file: the file is shorter than its first header states (at offset 0x2018)
+    a block without room for anything: the file is shorter than its first header states (at offset 0x2018)
+    a header of more than 64 MiB: its header would be larger than 64 MiB (at offset 0x2014)
+    a header longer than what was packed: the header's length differs from the first header's (at offset 0x0)
+    packed bytes that are none: the packed bytes are damaged (at offset 0x0)
+    a file in front of all others: a file's offset is negative (at offset 0x1)
+    a file behind all bytes: the packed bytes end too early (at offset 0x31731)
+    a file inside another one: a file begins inside another one (at offset 0xa46)
+    a name behind all texts: a text lies outside the table (at offset 0x100000)
+    a name in front of all texts: a text's offset is negative (at offset 0x0)
+    "#);
 }

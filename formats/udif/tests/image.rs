@@ -165,6 +165,54 @@ fn what_is_no_image_is_refused_and_what_cannot_be_written_too() {
     assert!(matches!(writer.finish(), Err(Error::Usage(_))));
 }
 
+/// An image of which a field of the trailer, at its end, says something else.
+fn trailer_changed(good: &[u8], at: usize, number: u64) -> Vec<u8> {
+    let mut bytes = good.to_vec();
+    let start = bytes.len() - 512 + at;
+    bytes[start..start + 8].copy_from_slice(&number.to_be_bytes());
+    bytes
+}
+
+#[test]
+fn what_is_wrong_with_an_image_is_said() {
+    let good = image(&volume(), Options::default());
+    let list = good.windows(6).rposition(|w| w == b"<plist").expect("a list");
+    let list_changed = |old: &str, new: &str| {
+        let (data, text) = good.split_at(list);
+        let at = text.windows(old.len()).position(|w| w == old.as_bytes()).unwrap_or_else(|| panic!("no {old}"));
+        [data, &text[..at], new.as_bytes(), &text[at + old.len()..]].concat()
+    };
+    let cases = [
+        ("nothing", good.clone()),
+        ("its end is missing", good[..good.len() - 512].to_vec()),
+        ("its list is behind the file", trailer_changed(&good, 0xD8, 1 << 40)),
+        ("its list has no bytes", trailer_changed(&good, 0xE0, 0)),
+        ("its list is of terabytes", trailer_changed(&good, 0xE0, 1 << 40)),
+        ("its list has another root", list_changed("<plist", "<plost")),
+        ("its list has no tables", list_changed("<key>blkx</key>", "<key>blky</key>")),
+        ("its list has no resources", list_changed("<key>resource-fork</key>", "<key>resource-fark</key>")),
+    ];
+    let mut out = String::new();
+    for (what, bytes) in cases {
+        let said = match Image::open(bytes, Limits::default()).and_then(|image| udif::check::check(&image)) {
+            Ok(findings) if findings.is_empty() => "nothing is wrong".to_owned(),
+            Ok(findings) => format!("found: {}", findings.join("; ")),
+            Err(e) => e.to_string(),
+        };
+        out.push_str(&format!("{what}: {said}\n"));
+    }
+    insta::assert_snapshot!(out, @r#"
+    nothing: nothing is wrong
+    its end is missing: not a disk image (at offset 0xae74b)
+    its list is behind the file: the property list lies outside of the file (at offset 0xaea23)
+    its list has no bytes: the image has no property list; images that old are not read (at offset 0xae94b)
+    its list is of terabytes: a property list of 1099511627776 bytes
+    its list has another root: the property list can't be read (at offset 0xad39c)
+    its list has no tables: found: the checksum of the tables: 0x75c10dde is declared, 0x0 was found; sectors of the disk: 0x19d9 is declared, 0x0 was found
+    its list has no resources: the property list has no resources (at offset 0xad39c)
+    "#);
+}
+
 proptest! {
     #![proptest_config(ProptestConfig { cases: 300, ..ProptestConfig::default() })]
 

@@ -2,9 +2,7 @@
 //!
 //! Each test changes lines of one manifest that is right; the snapshot shows the change and the answer to it.
 
-mod common;
-
-use common::{RIGHT, folder};
+use crate::common::{RIGHT, folder};
 use std::fmt::Write as _;
 use std::path::Path;
 use upper_shelf_core::manifest;

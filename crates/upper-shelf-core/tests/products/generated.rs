@@ -1,8 +1,6 @@
 //! What packages consist of besides the product's own files: entries, lists, scripts, rows and guides, as they are in the
 //! finished packages.
 
-mod common;
-
 use msi_database::compound::{Compound, Limits as CompoundLimits};
 use msi_database::read::Limits as DatabaseLimits;
 use std::fs::File;
@@ -24,10 +22,10 @@ impl Progress for Quiet {
 
 /// The folder with the packages of the product, which are built once for all tests.
 static PACKAGES: LazyLock<PathBuf> = LazyLock::new(|| {
-    let folder = common::folder();
+    let folder = crate::common::folder();
     let packages = Path::new(env!("CARGO_TARGET_TMPDIR")).join("generated");
     let _ = std::fs::remove_dir_all(&packages);
-    let text = common::RIGHT
+    let text = crate::common::RIGHT
         .replace(r#"summary = "All hives at a glance""#, r#"summary = { en = "All hives", de = "Alle Stöcke" }"#)
         .replace(r#""tar", "zip","#, r#""appimage", "tar", "zip", "portable","#);
     std::fs::write(folder.path().join("shelf.toml"), text).unwrap();

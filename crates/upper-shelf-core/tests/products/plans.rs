@@ -1,9 +1,7 @@
 //! What a plan says before anything is built: what each format can't hold, which defaults are used and why, what is worth a
 //! warning.
 
-mod common;
-
-use common::{RIGHT, folder};
+use crate::common::{RIGHT, folder};
 use std::collections::BTreeMap;
 use std::fmt::Write as _;
 use std::path::Path;

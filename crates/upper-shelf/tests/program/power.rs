@@ -61,8 +61,21 @@ fn registered(machine: &Wine, key: &str, name: &str) -> Option<String> {
 /// The version that is there, judged by every trace of it; `None` if nothing is there.
 fn version(machine: &Wine, step: &str) -> Option<String> {
     let at = machine.c().join(HERE);
-    let listed = registered(machine, ENTRY, "DisplayVersion");
-    let own = registered(machine, r"HKLM\Software\Fernhollow\Frames", "Version");
+    let both = || {
+        (
+            registered(machine, ENTRY, "DisplayVersion"),
+            registered(machine, r"HKLM\Software\Fernhollow\Frames", "Version"),
+        )
+    };
+    // A removal ends in a copy of the program that its caller doesn't wait for.
+    let (mut listed, mut own) = both();
+    for _ in 0..40 {
+        if listed == own {
+            break;
+        }
+        std::thread::sleep(std::time::Duration::from_millis(250));
+        (listed, own) = both();
+    }
     assert_eq!(listed, own, "{step}: all of the registry is of one version");
     assert!(!at.join("~setup").exists(), "{step}: the waiting files are gone");
     let Some(version) = listed else {

@@ -3,7 +3,7 @@
 
 mod finished;
 
-use crate::footprint::{Choice, Command, EnvironmentAction, Font, Footprint, RelPath, ShellFile, Variable};
+use crate::footprint::{Choice, Command, EnvironmentAction, Font, Footprint, Item, RelPath, Variable};
 use crate::icons::Icon;
 use crate::manifest::Project;
 use crate::manifest::resolve::{Default, Product};
@@ -88,28 +88,23 @@ fn keep(footprint: &mut Footprint, globs: &[String], payload: &Payload) -> Optio
 fn check_fonts(footprint: &Footprint, payload: &Payload) -> Vec<Problem> {
     let names: BTreeSet<&RelPath> = payload.files.iter().map(|f| &f.path).collect();
     let missing = footprint.fonts.iter().filter(|font| !names.contains(&font.file));
-    let problem = |font: &Font| {
-        let near = nearest(font.file.as_str(), names.iter().map(|n| n.as_str()));
-        let instead = near.map_or_else(|| "a file from one of the layers".to_owned(), |n| format!("file = {n:?}"));
-        let problem = Problem::error(Code::MissingFile, format!("the font {:?} has no file {}", font.title, font.file))
-            .about_key(font, "file");
-        problem.why("it isn't in the payload").instead(instead)
-    };
-    missing.map(problem).collect()
+    let what = |font: &Font| format!("the font {:?} has no file {}", font.title, font.file);
+    missing.map(|font| without_file(what(font), font, &font.file, &names)).collect()
 }
 
 /// Manual pages and completions without a file in the payload.
 fn check_shell_files(footprint: &Footprint, payload: &Payload) -> Vec<Problem> {
     let names: BTreeSet<&RelPath> = payload.files.iter().map(|f| &f.path).collect();
     let missing = footprint.shell_files.iter().filter(|file| !names.contains(&file.file));
-    let problem = |file: &ShellFile| {
-        let near = nearest(file.file.as_str(), names.iter().map(|n| n.as_str()));
-        let instead = near.map_or_else(|| "a file from one of the layers".to_owned(), |n| format!("file = {n:?}"));
-        let problem =
-            Problem::error(Code::MissingFile, format!("there is no file {}", file.file)).about_key(file, "file");
-        problem.why("it isn't in the payload").instead(instead)
-    };
-    missing.map(problem).collect()
+    missing.map(|file| without_file(format!("there is no file {}", file.file), file, &file.file, &names)).collect()
+}
+
+/// An item whose file is not in the payload, with the file that may be meant.
+fn without_file(what: String, item: &impl Item, file: &RelPath, names: &BTreeSet<&RelPath>) -> Problem {
+    let near = nearest(file.as_str(), names.iter().map(|n| n.as_str()));
+    let instead = near.map_or_else(|| "a file from one of the layers".to_owned(), |n| format!("file = {n:?}"));
+    let problem = Problem::error(Code::MissingFile, what).about_key(item, "file");
+    problem.why("it isn't in the payload").instead(instead)
 }
 
 /// Puts the payload's files into choices, by their patterns, and says which choices have none.

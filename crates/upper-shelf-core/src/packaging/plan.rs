@@ -137,13 +137,11 @@ pub fn plan(project: &Project, options: &Options) -> Result<Vec<Plan>, Failure> 
                 Icon::plain("")
             }
         };
-        let prepared = layout::prepare(project, &mut product, &mut payload, &icon);
-        let (footprint, laid_out) = layout::lay_out(&product, &payload, &icon);
+        found.extend(layout::prepare(project, &mut product, &mut payload, &icon));
+        let (footprint, more) = layout::lay_out(&product, &payload, &icon);
         // Without its layers a payload's gaps say nothing new.
-        for more in [prepared, laid_out] {
-            if !found.iter().any(Problem::is_error) {
-                found.extend(more);
-            }
+        if !found.iter().any(Problem::is_error) {
+            found.extend(more);
         }
         if lock::is_example(&project.manifest.product.id) {
             found.push(
@@ -163,7 +161,8 @@ pub fn plan(project: &Project, options: &Options) -> Result<Vec<Plan>, Failure> 
         let wrong: Vec<Span> = found.iter().filter(|p| p.is_error()).filter_map(|p| p.span.clone()).collect();
         let against = against.into_iter().map(|problem| product.located(problem, &project.source));
         let is_known = |p: &Problem| match p.code {
-            Code::NeedsProgram => !wrong.is_empty(),
+            // It has one, which is wrong.
+            Code::NeedsProgram => !wrong.is_empty() && !project.manifest.program.is_empty(),
             _ => p.span.as_ref().is_some_and(|span| wrong.contains(span)),
         };
         found.extend(against.filter(|p| !is_known(p)));

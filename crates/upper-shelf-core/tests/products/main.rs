@@ -5,4 +5,5 @@ mod common;
 mod generated;
 mod mistakes;
 mod plans;
+mod rows;
 mod scan;

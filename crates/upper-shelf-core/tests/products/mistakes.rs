@@ -368,6 +368,7 @@ fn of_what_only_other_systems_have() {
         ("camera = \"To photograph frames\"", "cameras = \"To photograph frames\""),
         ("file = \"share/hives.1\"", "file = \"share/hives.txt\""),
         ("file = \"share/hives.1\"", "file = \"share/hive.1\""),
+        ("file = \"share/hives.1\"", "file = \"share/all=hives.1\""),
         ("file = \"share/hives.bash\"", "file = \"share/hives.bash\"\ncommand = \"hive\""),
         ("shell = \"bash\"", "shell = \"csh\""),
     ]), @r#"
@@ -403,6 +404,11 @@ fn of_what_only_other_systems_have() {
         at       "share/hive.1"
         why      it isn't in the payload
         instead  file = "share/hives.1"
+    file = "share/all=hives.1"
+      invalid-value: "all=hives.1" can't be a manual page
+        at       "share/all=hives.1"
+        why      its name can't contain an equals sign
+        instead  file = "man/combwright.1"
     file = "share/hives.bash"
     command = "hive"
       invalid-value: no program has the command "hive"

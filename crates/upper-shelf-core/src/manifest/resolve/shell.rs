@@ -76,6 +76,12 @@ impl Resolver<'_> {
                 self.problem(&at, format!("{name:?} can't be a manual page"), why, "file = \"man/combwright.1\"");
                 continue;
             }
+            // The script that installs it divides its list there.
+            if name.contains('=') {
+                let why = "its name can't contain an equals sign";
+                self.problem(&at, format!("{name:?} can't be a manual page"), why, "file = \"man/combwright.1\"");
+                continue;
+            }
             files.push((ShellFile { kind: ShellFileKind::Manual, name, file }, format!("manual.{n}")));
         }
         let main = footprint.main_program();

@@ -41,7 +41,7 @@ impl Program {
         Self { texts: TextBuilder::new(INSTALL), entries: Vec::new() }
     }
 
-    fn note(&mut self, kind: u16, numbers: Vec<i32>) {
+    fn custom(&mut self, kind: u16, numbers: Vec<i32>) {
         Custom { kind, numbers }.put(&mut self.entries);
     }
 
@@ -84,7 +84,7 @@ impl Program {
         let [id, name, version, publisher, homepage, support] = texts.map(|t| t.as_deref());
         let all = [id, name, version, publisher, summary, homepage, support];
         let numbers = all.into_iter().map(|t| self.maybe(t)).collect();
-        self.note(kind::PRODUCT, numbers);
+        self.custom(kind::PRODUCT, numbers);
     }
 
     /// Everything but files, which come in the order of their stream.
@@ -116,11 +116,11 @@ impl Program {
         for FileType { mime, extensions, name, program } in file_types {
             let numbers = vec![self.text(mime), self.text(name), self.text(program)];
             let numbers = self.list(extensions, numbers);
-            self.note(kind::FILE_TYPE, numbers);
+            self.custom(kind::FILE_TYPE, numbers);
         }
         for LinkScheme { scheme, program } in link_schemes {
             let numbers = vec![self.text(scheme), self.text(program)];
-            self.note(kind::LINK_SCHEME, numbers);
+            self.custom(kind::LINK_SCHEME, numbers);
         }
         for Variable { name, action, value } in environment {
             let action = match action {
@@ -129,19 +129,19 @@ impl Program {
                 EnvironmentAction::Append => 2,
             };
             let numbers = vec![self.text(name), action, self.template(value)];
-            self.note(kind::ENVIRONMENT, numbers);
+            self.custom(kind::ENVIRONMENT, numbers);
         }
         registry.iter().for_each(|entry| self.registry(entry));
         services.iter().for_each(|service| self.service(service));
         for Font { file, title } in fonts {
             let numbers = vec![self.inside(Some(file)), self.text(title)];
-            self.note(kind::FONT, numbers);
+            self.custom(kind::FONT, numbers);
         }
         // Their files are marked where they are packed.
         for Choice { key, title, description, chosen, files: _ } in choices {
             let (key, title) = (self.text(key), self.text(title));
             let numbers = vec![key, title, self.maybe(description.as_deref()), i32::from(*chosen)];
-            self.note(kind::CHOICE, numbers);
+            self.custom(kind::CHOICE, numbers);
         }
         self.rules(install);
     }
@@ -149,7 +149,7 @@ impl Program {
     fn rules(&mut self, install: &InstallRules) {
         for (name, value) in rules::write(install) {
             let numbers = vec![self.text(name), self.text(&value)];
-            self.note(kind::RULE, numbers);
+            self.custom(kind::RULE, numbers);
         }
     }
 
@@ -157,7 +157,7 @@ impl Program {
         match node {
             Node::HardLink { path, to } => {
                 let numbers = vec![self.inside(Some(path)), self.inside(Some(to))];
-                self.note(kind::HARD_LINK, numbers);
+                self.custom(kind::HARD_LINK, numbers);
             }
             Node::Folder { path, .. } => {
                 let at = self.inside(Some(path));
@@ -179,7 +179,7 @@ impl Program {
         let (key, file) = (self.text(key), self.inside(Some(file)));
         let numbers = vec![key, file, working, path, i32::from(*console)];
         let numbers = self.templates(arguments, numbers);
-        self.note(kind::PROGRAM, numbers);
+        self.custom(kind::PROGRAM, numbers);
     }
 
     fn shortcut(&mut self, shortcut: &Shortcut) {
@@ -191,7 +191,7 @@ impl Program {
         };
         let numbers = vec![place, self.text(name), self.text(program), self.maybe(description.as_deref())];
         let numbers = self.templates(arguments, numbers);
-        self.note(kind::SHORTCUT, numbers);
+        self.custom(kind::SHORTCUT, numbers);
     }
 
     fn registry(&mut self, entry: &RegistryEntry) {
@@ -209,14 +209,14 @@ impl Program {
             RegistryValue::Expandable(text) => (1, vec![text.clone()]),
             RegistryValue::Number(n) => {
                 numbers.extend([2, *n as i32]);
-                return self.note(kind::REGISTRY, numbers);
+                return self.custom(kind::REGISTRY, numbers);
             }
             RegistryValue::Bytes(hex) => (3, vec![hex.clone()]),
             RegistryValue::List(list) => (4, list.clone()),
         };
         numbers.push(kind);
         let numbers = self.templates(&texts, numbers);
-        self.note(kind::REGISTRY, numbers);
+        self.custom(kind::REGISTRY, numbers);
     }
 
     fn service(&mut self, s: &Service) {
@@ -228,7 +228,7 @@ impl Program {
         let mut numbers = vec![self.text(&s.name), self.text(&s.title), self.maybe(s.description.as_deref())];
         numbers.extend([self.text(&s.program), start, self.maybe(s.account.as_deref())]);
         let numbers = self.templates(&s.arguments, numbers);
-        self.note(kind::SERVICE, numbers);
+        self.custom(kind::SERVICE, numbers);
     }
 
     /// The files, in the order of the stream; then `more` bytes of the program that removes the product.
@@ -251,12 +251,12 @@ impl Program {
             let of = choices.get(&file.path).copied().unwrap_or(-1);
             if of != choice {
                 choice = of;
-                self.note(kind::OF_CHOICE, vec![of]);
+                self.custom(kind::OF_CHOICE, vec![of]);
             }
             let stays = i32::from(kept.contains(&file.path));
             if stays != keep {
                 keep = stays;
-                self.note(kind::KEPT, vec![stays]);
+                self.custom(kind::KEPT, vec![stays]);
             }
             let (name, at) = (self.text(file.path.name()), offsets.next(file.size)?);
             self.entries.push([op::FILE, 0, name, at, time as i32, (time >> 32) as i32, 0]);
@@ -268,14 +268,14 @@ impl Program {
             self.entries.push([op::UNINSTALLER, name, at, 0, 0, 0, 0]);
         }
         let bytes = plain - 4 * job.files.len() as u64;
-        self.note(kind::FILES, vec![job.files.len() as i32, bytes as i32, (bytes >> 32) as i32]);
+        self.custom(kind::FILES, vec![job.files.len() as i32, bytes as i32, (bytes >> 32) as i32]);
         Ok(())
     }
 
     fn wizard(&mut self, footprint: &Footprint, wizard: &Wizard, pages: &[Page]) {
         let color = |[r, g, b]: [u8; 3]| i32::from(r) | i32::from(g) << 8 | i32::from(b) << 16;
         let license = self.maybe(wizard.license.as_deref());
-        self.note(kind::WIZARD, vec![color(wizard.accent), color(wizard.tint()), license]);
+        self.custom(kind::WIZARD, vec![color(wizard.accent), color(wizard.tint()), license]);
         let mut keys: Vec<String> = WORDS.iter().map(|w| w.0.to_owned()).collect();
         // What choices are called in other languages stands behind the words of pages.
         let in_several = |c: &&Choice| {
@@ -284,7 +284,7 @@ impl Program {
         let choices: Vec<&Choice> = footprint.choices.iter().filter(in_several).collect();
         keys.extend(choices.iter().flat_map(|c| [title_word(&c.key), about_word(&c.key)]));
         let numbers = self.list(&keys, Vec::new());
-        self.note(kind::WORDS, numbers);
+        self.custom(kind::WORDS, numbers);
         for language in &wizard.languages {
             let numbers = language_numbers(&language.code);
             let mut all = vec![self.text(&language.code), numbers.len() as i32];
@@ -295,12 +295,12 @@ impl Program {
                 [title.of(&language.code).to_owned(), about.to_owned()]
             }));
             let all = self.list(&words, all);
-            self.note(kind::LANGUAGE, all);
+            self.custom(kind::LANGUAGE, all);
         }
         for page in pages {
             let at = |name: &str| page.controls.iter().position(|c| c.name == name).map_or(-1, |n| n as i32);
             let numbers = vec![self.text(page.name), page.size.0, page.size.1, at(page.default), at(page.cancel)];
-            self.note(kind::PAGE, numbers);
+            self.custom(kind::PAGE, numbers);
             for control in &page.controls {
                 let words = WORDS.iter().position(|w| w.0 == control.words).map_or(-1, |n| n as i32);
                 let (action, goes_to) = action(control.action);
@@ -309,7 +309,7 @@ impl Program {
                 let (x, y, width, height) = control.at;
                 let mut numbers = vec![self.text(control.name), control_kind(control.kind), x, y, width, height];
                 numbers.extend([words, action, self.text(goes_to), self.text(property)]);
-                self.note(kind::CONTROL, numbers);
+                self.custom(kind::CONTROL, numbers);
             }
         }
     }
@@ -405,7 +405,7 @@ pub fn portable(job: &Job, start: &str) -> Result<Header> {
     program.footprint(job.footprint);
     let beside = job.settings.portable.settings == SettingsPlace::ProgramFolder;
     let numbers = vec![program.text(start), i32::from(beside)];
-    program.note(kind::PORTABLE, numbers);
+    program.custom(kind::PORTABLE, numbers);
     program.files(job, None)?;
     Ok(program.finish())
 }

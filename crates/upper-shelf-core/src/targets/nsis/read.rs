@@ -84,14 +84,14 @@ fn refused_by_the_head(archive: &Open) -> Result<Vec<String>> {
         match step {
             Step::Entry([op::FOLDER, at, ..]) | Step::Entry([op::FILE, _, at, ..]) => places.push(*at),
             Step::Entry(_) => {}
-            Step::Custom(note) => {
-                let of_paths: &[usize] = match note.kind {
+            Step::Custom(custom) => {
+                let of_paths: &[usize] = match custom.kind {
                     kind::PROGRAM => &[1, 3],
                     kind::FONT => &[0],
                     kind::HARD_LINK => &[0, 1],
                     _ => &[],
                 };
-                places.extend(of_paths.iter().filter_map(|n| note.numbers.get(*n)));
+                places.extend(of_paths.iter().filter_map(|n| custom.numbers.get(*n)));
             }
         }
     }
@@ -220,7 +220,7 @@ struct Reader {
     is_ours: bool,
 }
 
-/// Takes a note's numbers one after the other.
+/// Takes the numbers of a custom instruction one after the other.
 struct Numbers<'a> {
     archive: &'a Open,
     numbers: std::slice::Iter<'a, i32>,
@@ -300,7 +300,7 @@ impl Reader {
                     choice = numbers.first().copied().unwrap_or(-1)
                 }
                 Step::Custom(Custom { kind: kind::KEPT, numbers }) => kept = numbers.first() == Some(&1),
-                Step::Custom(note) => self.note(archive, note)?,
+                Step::Custom(custom) => self.custom(archive, custom)?,
             }
         }
         self.tree.extend(folders.into_iter().map(|path| Node::Folder { path, mode: 0o755 }));
@@ -326,9 +326,9 @@ impl Reader {
         }
     }
 
-    fn note(&mut self, archive: &Open, note: &Custom) -> Result<()> {
-        let mut n = Numbers { archive, numbers: note.numbers.iter() };
-        match note.kind {
+    fn custom(&mut self, archive: &Open, custom: &Custom) -> Result<()> {
+        let mut n = Numbers { archive, numbers: custom.numbers.iter() };
+        match custom.kind {
             kind::PRODUCT => {
                 self.is_ours = true;
                 self.identity = Identity {

@@ -26,14 +26,21 @@ pub(crate) fn is_file(path: &Path) -> io::Result<std::fs::Metadata> {
 /// # Errors
 /// It is no file, or longer, or can't be read.
 pub(crate) fn read(path: &Path) -> io::Result<Vec<u8>> {
-    let length = is_file(path)?.len();
-    let too_long = || io::Error::new(io::ErrorKind::InvalidInput, format!("it is larger than {} MiB", SMALL >> 20));
-    if length > SMALL {
-        return Err(too_long());
-    }
+    is_file(path)?;
+    at_most(path, SMALL)
+}
+
+/// What a path holds, if that is not more than so many bytes; of a pipe too, for which its writer is waited.
+///
+/// # Errors
+/// It is longer, or can't be read.
+pub(crate) fn at_most(path: &Path, most: u64) -> io::Result<Vec<u8>> {
     let mut bytes = Vec::new();
-    File::open(path)?.take(SMALL + 1).read_to_end(&mut bytes)?;
-    if bytes.len() as u64 > SMALL { Err(too_long()) } else { Ok(bytes) }
+    File::open(path)?.take(most + 1).read_to_end(&mut bytes)?;
+    if bytes.len() as u64 <= most {
+        return Ok(bytes);
+    }
+    Err(io::Error::new(io::ErrorKind::InvalidInput, format!("it is larger than {} MiB", most >> 20)))
 }
 
 /// The same as text.

@@ -10,6 +10,7 @@ mod icon;
 mod image;
 mod manifest;
 mod resources;
+mod signature;
 mod sum;
 mod version;
 
@@ -18,5 +19,6 @@ pub use icon::set_icon;
 pub use image::{Image, Section};
 pub use manifest::Manifest;
 pub use resources::{Key, Resources, kinds};
+pub use signature::{SetLength, SignedParts};
 pub use sum::set_checksum;
 pub use version::Version;

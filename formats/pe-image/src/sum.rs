@@ -8,6 +8,16 @@ use std::io::{self, Read, Seek, SeekFrom, Write};
 /// # Errors
 /// [`io::ErrorKind::InvalidData`] for what is no program; else as the medium's.
 pub fn set_checksum(file: &mut (impl Read + Write + Seek)) -> io::Result<()> {
+    let (field, sum) = checksum(file)?;
+    file.seek(SeekFrom::Start(field))?;
+    file.write_all(&sum.to_le_bytes())
+}
+
+/// Where the checksum stands, and what it should be.
+///
+/// # Errors
+/// As [`set_checksum`].
+pub(crate) fn checksum(file: &mut (impl Read + Seek)) -> io::Result<(u64, u32)> {
     let mut word = [0; 4];
     let mut read = |at: u64, file: &mut dyn ReadSeek| -> io::Result<u64> {
         file.seek(SeekFrom::Start(at))?;
@@ -20,8 +30,6 @@ pub fn set_checksum(file: &mut (impl Read + Write + Seek)) -> io::Result<()> {
     }
     // Behind the signature and the 20 bytes of the first header.
     let field = headers + 24 + 64;
-    file.seek(SeekFrom::Start(field))?;
-    file.write_all(&[0; 4])?;
     file.seek(SeekFrom::Start(0))?;
     let mut buffer = vec![0; 1 << 16];
     let (mut sum, mut length) = (0u64, 0u64);
@@ -34,6 +42,10 @@ pub fn set_checksum(file: &mut (impl Read + Write + Seek)) -> io::Result<()> {
                 more => n += more,
             }
         }
+        // Its own field counts as zero.
+        for at in (field..field + 4).filter_map(|at| at.checked_sub(length)).filter(|at| *at < n as u64) {
+            buffer[at as usize] = 0;
+        }
         let (words, rest) = buffer[..n].as_chunks::<2>();
         sum += words.iter().map(|w| u64::from(u16::from_le_bytes(*w))).sum::<u64>();
         sum += rest.first().map_or(0, |b| u64::from(*b));
@@ -45,8 +57,7 @@ pub fn set_checksum(file: &mut (impl Read + Write + Seek)) -> io::Result<()> {
     while sum > 0xFFFF {
         sum = (sum & 0xFFFF) + (sum >> 16);
     }
-    file.seek(SeekFrom::Start(field))?;
-    file.write_all(&((sum + length) as u32).to_le_bytes())
+    Ok((field, (sum + length) as u32))
 }
 
 trait ReadSeek: Read + Seek {}

@@ -320,7 +320,7 @@ fn add(window: HWND, is_default: bool, id: i32, item: Instruction, ui: &Ui) {
         },
         kind::CHECK => tick(made, ui.is_ticked(property)),
         kind::LICENSE => {
-            let lines = ui.product.wizard.text(2).replace(t!("\r\n"), t!("\n")).replace(t!("\n"), t!("\r\n"));
+            let lines = text.replace(t!("\r\n"), t!("\n")).replace(t!("\n"), t!("\r\n"));
             send(made, cc::EM_LIMITTEXT, 0, 0);
             send(made, wm::WM_SETTEXT, 0, lines.ptr() as isize);
         }

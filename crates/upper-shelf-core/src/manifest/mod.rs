@@ -34,23 +34,14 @@ const LONGEST: u64 = 4 << 20;
 /// Layers of a manifest.
 const MOST_LAYERS: usize = 1000;
 
-fn read_file(file: &Path) -> std::io::Result<Vec<u8>> {
-    use std::io::Read;
-    let mut bytes = Vec::new();
-    std::fs::File::open(file)?.take(LONGEST + 1).read_to_end(&mut bytes)?;
-    if bytes.len() as u64 > LONGEST {
-        return Err(std::io::Error::other(format!("it is longer than {} MiB", LONGEST >> 20)));
-    }
-    Ok(bytes)
-}
-
 /// Reads the manifest at a path (a folder stands for the `shelf.toml` in it).
 ///
 /// # Errors
 /// Everything that is wrong with it, at once.
 pub fn load(path: &Path, variables: read::Lookup) -> Result<Project, Failure> {
     let file = if path.is_dir() { path.join(FILE_NAME) } else { path.to_owned() };
-    let bytes = read_file(&file).map_err(|e| {
+    // A shell may hand over a manifest as a pipe.
+    let bytes = crate::input::at_most(&file, LONGEST).map_err(|e| {
         let is_missing = e.kind() == std::io::ErrorKind::NotFound;
         let mut failure = Failure::io("can't read the manifest", &file, e);
         if is_missing {

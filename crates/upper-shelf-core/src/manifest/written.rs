@@ -522,8 +522,9 @@ pub struct Install {
 pub struct Wizard {
     /// The pages before the progress page, in a fixed order; at least one. Default: all that apply.
     pub pages: Option<Vec<WizardPage>>,
-    /// A text file (UTF-8) with the licence that users have to accept; default: no such page.
-    pub license: Option<String>,
+    /// A text file (UTF-8) with the licence that users have to accept, or one for each language:
+    /// `{ en = "LICENSE.txt", de = "LIZENZ.txt" }`; default: no such page.
+    pub license: Option<Text>,
     /// Its accent colour, such as `#e8a028`.
     pub accent: Option<String>,
     /// Its languages, such as `["en", "de"]`; the first is used on systems in any other language. Default: these

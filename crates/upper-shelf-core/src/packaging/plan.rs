@@ -118,10 +118,13 @@ pub fn plan(project: &Project, options: &Options) -> Result<Vec<Plan>, Failure> 
     }
     let mut problems: Vec<(Problem, Platform)> = Vec::new();
     let mut plans = Vec::new();
+    // What the manifest builds, and nobody asked for.
+    let mut not_wanted: Vec<&str> = Vec::new();
     for platform in platforms {
         let (mut product, found) = project.resolve(platform, options.epoch.as_deref());
         let mut found = found;
         if let Some(only) = &options.targets {
+            not_wanted.extend(product.targets.iter().filter(|t| !only.contains(t)).map(|t| t.name()));
             product.targets.retain(|t| only.contains(t));
         }
         let (mut payload, more) = gather(&product.layers, platform, &own_paths(project, options));
@@ -177,8 +180,8 @@ pub fn plan(project: &Project, options: &Options) -> Result<Vec<Plan>, Failure> 
     if said.is_empty() && plans.iter().all(|p| p.packages.is_empty()) {
         let problem =
             Problem::error(Code::NothingToBuild, "there is nothing to build").at(project.source.span("targets"));
-        let problem = problem.why("none of the chosen formats fits any of the chosen platforms");
-        said.push(problem.instead("appimage is for Linux, msi for Windows; zip and tar are for all"));
+        let asked = options.targets.iter().flatten().map(|target| target.name());
+        said.push(nothing_to_build(problem, not_wanted, asked.collect()));
     }
     if said.is_empty() {
         return Ok(plans);
@@ -188,6 +191,19 @@ pub fn plan(project: &Project, options: &Options) -> Result<Vec<Plan>, Failure> 
     }
     said.sort_by_key(|p| (p.severity, p.span.as_ref().map(|s| (s.line, s.column))));
     Err(Failure::all(Kind::Problems, said))
+}
+
+/// Why nothing is left to be built: of the formats that the manifest builds none was asked for, or they don't fit.
+fn nothing_to_build(problem: Problem, mut not_wanted: Vec<&str>, asked: Vec<&str>) -> Problem {
+    not_wanted.sort_unstable();
+    not_wanted.dedup();
+    if not_wanted.is_empty() {
+        let problem = problem.why("none of the chosen formats fits any of the chosen platforms");
+        return problem.instead("appimage is for Linux, msi for Windows; zip and tar are for all");
+    }
+    let problem = problem.why(format!("the manifest builds {}, not {}", not_wanted.join(", "), asked.join(", ")));
+    let all: Vec<String> = not_wanted.iter().chain(&asked).map(|name| format!("{name:?}")).collect();
+    problem.instead(format!("[targets]\nbuild = [{}]", all.join(", ")))
 }
 
 /// Each problem once, with the platforms that have it where the others don't.
@@ -222,7 +238,14 @@ fn planned_packages(
     let mut packages = Vec::new();
     for &name in &product.targets {
         let target = targets::target(name);
-        let (carried, losses) = target.carry(footprint);
+        let (carried, all) = target.carry(footprint);
+        // One name in several places is one loss.
+        let mut losses: Vec<Loss> = Vec::new();
+        all.into_iter().for_each(|loss| {
+            if !losses.contains(&loss) {
+                losses.push(loss)
+            }
+        });
         found.extend(target.check(&job(product, files, &carried, icon)));
         let file_name = format!("{}{}", product.file_name, target.extension(&product.settings));
         packages.push(PlannedPackage { target: name, file_name, carried, losses });

@@ -348,7 +348,8 @@ impl Walk<'_> {
     fn parents_of(&mut self, path: &RelPath) {
         let mut above = path.parent();
         while let Some(folder) = above {
-            if !self.found.contains_key(&folder) {
+            // A file there is a clash, which is said.
+            if !self.found.get(&folder).is_some_and(|there| matches!(there.kind, FoundKind::Folder { .. })) {
                 self.put(folder.clone(), FoundKind::Folder { mode: 0o755 });
             }
             above = folder.parent();

@@ -196,7 +196,7 @@ impl Drawing<'_> {
                 self.said(&folder);
             }
             Kind::License => {
-                let text = self.wizard.license.clone().unwrap_or_default();
+                let text = self.wizard.license.as_ref().map_or("", |text| text.of(&self.language.code));
                 self.field(at, "#ffffff");
                 let all = wrap(&text.replace('\t', "    "), (w - 30) as f32, SIZE, false);
                 for (n, text) in all.iter().enumerate().take(((h - 8) / PITCH) as usize) {

@@ -208,3 +208,144 @@ fn read_variable(export: &str) -> Option<Variable> {
     };
     Some(Variable { name: name.to_owned(), action, value })
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+    use std::collections::BTreeMap;
+    use std::fs;
+    use std::os::unix::fs::{PermissionsExt, symlink};
+    use std::path::Path;
+    use std::process::Command;
+
+    /// A program that says how it was started: its folder, its arguments, the variables that it knows.
+    const SAYS: &str =
+        "#!/bin/sh\npwd\nprintf '%s|' \"$@\"\nprintf '\\n%s|%s|%s\\n' \"${ONE-}\" \"${TWO-}\" \"${MANPATH-}\"\n";
+
+    fn made(folder: &Path, footprint: &Footprint, stands: Stands) -> std::path::PathBuf {
+        let install = folder.join("lib/hives");
+        fs::create_dir_all(install.join("in it")).expect("made");
+        for name in ["says", "other's"] {
+            fs::write(install.join(name), SAYS.replace("pwd", &format!("echo {}; pwd", plain(name)))).expect("written");
+            fs::set_permissions(install.join(name), fs::Permissions::from_mode(0o755)).expect("mode");
+        }
+        let script = folder.join("start");
+        fs::write(&script, write(footprint, "lib/hives", stands)).expect("written");
+        fs::set_permissions(&script, fs::Permissions::from_mode(0o755)).expect("mode");
+        script
+    }
+
+    fn said(script: &Path, arguments: &[&str], variables: &[(&str, &str)]) -> String {
+        let mut command = Command::new(script);
+        command.args(arguments).env_clear().env("PATH", "/usr/bin:/bin").env("HOME", "/tmp");
+        let output = command.envs(variables.iter().copied()).output().expect("started");
+        assert!(output.status.success() && output.stderr.is_empty(), "{output:?}");
+        String::from_utf8(output.stdout).expect("text")
+    }
+
+    /// A text of one line, as manifests hold them.
+    fn text() -> impl Strategy<Value = String> {
+        let part = prop_oneof![
+            "[ -~]{0,6}",
+            "['\"$`\\\\!*?;&|<>(){}\\[\\]#~%=]{0,5}",
+            Just("{install}".to_owned()),
+            Just("äß蜂".to_owned()),
+        ];
+        prop::collection::vec(part, 0..4).prop_map(|parts| parts.concat())
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig::with_cases(60))]
+
+        #[test]
+        fn a_shell_gives_the_program_exactly_what_is_written(
+            arguments in prop::collection::vec(text(), 0..4), own in text(), one in text(), two in text(), before in "[a-z ']{0,4}",
+        ) {
+            let folder = tempfile::tempdir().expect("a folder");
+            let program = Program {
+                arguments: arguments.clone(),
+                environment: BTreeMap::from([("ONE".to_owned(), own.clone())]),
+                working_folder: WorkingFolder::Install,
+                ..Program::plain("app", RelPath::new("says").expect("a path"))
+            };
+            let variable = |name: &str, action, value: &str| Variable { name: name.into(), action, value: value.into() };
+            let footprint = Footprint {
+                programs: vec![program].into(),
+                environment: vec![
+                    variable("ONE", EnvironmentAction::Set, &one),
+                    variable("TWO", EnvironmentAction::Prepend, &two),
+                    variable("MANPATH", EnvironmentAction::Append, &two),
+                ]
+                .into(),
+                ..Footprint::default()
+            };
+            let script = made(folder.path(), &footprint, Stands::Installed);
+            let install = folder.path().join("lib/hives").to_string_lossy().into_owned();
+            let meant = |text: &str| text.replace("{install}", &install);
+            let all: String = arguments.iter().map(|a| meant(a)).chain(["given 'here'".into()]).map(|a| a + "|").collect();
+            let after = if before.is_empty() { String::new() } else { format!(":{before}") };
+            let expected = format!(
+                "says\n{install}\n{all}\n{}|{}{after}|:{}\n", meant(&own), meant(&two), meant(&two)
+            );
+            prop_assert_eq!(said(&script, &["given 'here'"], &[("TWO", &before)]), expected);
+            // And it is read as it was written.
+            let text = fs::read_to_string(&script).expect("read");
+            let read = read(&text).expect("one of ours");
+            prop_assert_eq!((read.programs.into(), read.environment.into()), (footprint.programs, footprint.environment));
+        }
+    }
+
+    fn two_programs() -> Footprint {
+        let program = |key: &str, file: &str, working_folder| Program {
+            working_folder,
+            ..Program::plain(key, RelPath::new(file).expect("a path"))
+        };
+        let inside = WorkingFolder::Inside(RelPath::new("in it").expect("a path"));
+        Footprint {
+            programs: vec![program("app", "says", WorkingFolder::Home), program("map", "other's", inside)].into(),
+            ..Footprint::default()
+        }
+    }
+
+    #[test]
+    fn a_program_is_chosen_by_the_scripts_name_or_by_the_first_argument() {
+        let folder = tempfile::tempdir().expect("a folder");
+        let script = made(folder.path(), &two_programs(), Stands::Installed);
+        let link = folder.path().join("map");
+        symlink(&script, &link).expect("linked");
+        let inside = folder.path().join("lib/hives/in it").to_string_lossy().into_owned();
+        let map = format!("other's\n{inside}\nx|\n||\n");
+        assert_eq!(said(&script, &["x"], &[]), "says\n/tmp\nx|\n||\n");
+        assert_eq!(said(&script, &["--start=map", "x"], &[]), map);
+        assert_eq!(said(&link, &["x"], &[]), map);
+        assert_eq!(said(&link, &["--start=app", "x"], &[]), "says\n/tmp\nx|\n||\n");
+        // Only the first argument is the script's; what is no program's key is the program's.
+        assert_eq!(said(&script, &["x", "--start=map"], &[]), "says\n/tmp\nx|--start=map|\n||\n");
+        assert_eq!(said(&script, &["--start=other"], &[]), "says\n/tmp\n--start=other|\n||\n");
+    }
+
+    #[test]
+    fn what_another_appimage_has_set_is_not_taken_for_ones_own() {
+        let folder = tempfile::tempdir().expect("a folder");
+        let script = made(folder.path(), &two_programs(), Stands::InAppImage);
+        let here = folder.path().to_string_lossy().into_owned();
+        // The runtime tells under which name it was started.
+        assert!(said(&script, &[], &[("APPDIR", &here), ("ARGV0", "/usr/bin/map")]).starts_with("other's\n"));
+        assert!(said(&script, &[], &[("APPDIR", "/tmp"), ("ARGV0", "/usr/bin/map")]).starts_with("says\n"));
+    }
+
+    #[test]
+    fn a_script_that_is_not_ours_or_no_longer_whole_is_no_description() {
+        let script = write(&two_programs(), "lib/hives", Stands::Installed);
+        assert!(read(&script).is_some());
+        assert!(read(&script.replace("#!/bin/sh", "#!/bin/bash")).is_none());
+        assert!(read(&script.replace("written by Upper Shelf", "written by hand")).is_none());
+        for end in (0..script.len()).filter(|end| script.is_char_boundary(*end)) {
+            // Whatever is left of it is read without a fault.
+            let _ = read(&script[..end]);
+        }
+        assert_eq!(unquote("'not closed"), None);
+        assert_eq!(unquote("'a'\\''b' rest"), Some(("a'b".to_owned(), " rest")));
+    }
+}

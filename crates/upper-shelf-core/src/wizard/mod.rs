@@ -10,7 +10,7 @@ pub use pages::{
 };
 pub use words::WORDS;
 
-use crate::footprint::{Footprint, text_bytes};
+use crate::footprint::{Footprint, Text, text_bytes};
 use std::collections::BTreeMap;
 
 /// A language of the wizard with all of its words.
@@ -76,8 +76,8 @@ impl Language {
 /// The wizard of a product.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Wizard {
-    /// The licence's text.
-    pub license: Option<String>,
+    /// The licence's text, in each language that has its own.
+    pub license: Option<Text>,
     /// The colour of its lines: red, green, blue.
     pub accent: [u8; 3],
     /// Its languages; the first is for all systems whose own is not among them.

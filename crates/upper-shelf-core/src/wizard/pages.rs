@@ -342,32 +342,3 @@ fn ask_cancel() -> Page {
         cancel: "No",
     }
 }
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-    use crate::footprint::{Choice, InstallRules};
-
-    #[test]
-    fn nothing_lies_outside_a_page_or_over_something_that_can_be_pressed() {
-        let choice = Choice { key: "a".into(), title: "A".into(), description: None, chosen: true, files: Vec::new() };
-        let footprint = Footprint {
-            choices: vec![choice].into(),
-            install: InstallRules { scope: Some(Scope::Asked), ..InstallRules::default() },
-            ..Footprint::default()
-        };
-        let wizard = Wizard { license: Some("text".into()), ..Wizard::default() };
-        let ground = |kind| matches!(kind, Kind::Strip | Kind::Line | Kind::Accent);
-        for page in pages(&footprint, &wizard) {
-            for (n, a) in page.controls.iter().enumerate() {
-                let (x, y, w, h) = a.at;
-                assert!(x >= 0 && y >= 0 && x + w <= page.size.0 && y + h <= page.size.1, "{} {}", page.name, a.name);
-                for b in page.controls[n + 1..].iter().filter(|b| !ground(b.kind) && !ground(a.kind)) {
-                    let apart = x + w <= b.at.0 || b.at.0 + b.at.2 <= x || y + h <= b.at.1 || b.at.1 + b.at.3 <= y;
-                    assert!(apart, "{}: {} and {} overlap", page.name, a.name, b.name);
-                }
-            }
-            assert!(page.controls.iter().any(|c| c.name == page.default && c.kind == Kind::Button), "{}", page.name);
-        }
-    }
-}

@@ -26,7 +26,7 @@ pub const WORDS: [(&str, &str, &str); 73] = [
     ),
     ("start-types", "It opens these file types: {types}", "Es öffnet diese Dateitypen: {types}"),
     ("desktop", "Add a shortcut to the &desktop", "Verknüpfung auf dem &Desktop erstellen"),
-    ("startup", "Start &when I sign in", "Bei der &Anmeldung starten"),
+    ("startup", "Start &when I sign in", "Bei der An&meldung starten"),
     ("license-title", "Licence agreement", "Lizenzvertrag"),
     (
         "license-below",
@@ -49,7 +49,7 @@ pub const WORDS: [(&str, &str, &str); 73] = [
         "Die Installation für alle erfordert einen Administrator",
     ),
     ("scope-user", "Only &me", "Nur &mich"),
-    ("scope-machine", "&Everyone who uses this computer", "&Alle Benutzer dieses Computers"),
+    ("scope-machine", "&Everyone who uses this computer", "A&lle Benutzer dieses Computers"),
     ("choices-title", "Components", "Komponenten"),
     ("choices-below", "Choose what to install", "Wählen Sie, was installiert wird"),
     ("progress-title", "Please wait", "Bitte warten"),
@@ -85,7 +85,7 @@ pub const WORDS: [(&str, &str, &str); 73] = [
     ),
     ("in-use-retry", "&Try again", "&Erneut versuchen"),
     ("in-use-close", "C&lose apps", "Sch&ließen"),
-    ("in-use-go-on", "&Continue", "&Fortfahren"),
+    ("in-use-go-on", "C&ontinue", "&Fortfahren"),
     ("cancelled-title", "Installation cancelled", "Installation abgebrochen"),
     ("cancelled-below", "Your computer has not been changed", "Ihr Computer wurde nicht verändert"),
     (

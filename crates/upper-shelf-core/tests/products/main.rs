@@ -3,7 +3,11 @@
 
 mod common;
 mod generated;
+mod layers;
 mod mistakes;
 mod plans;
+mod recognise;
 mod rows;
 mod scan;
+mod targets;
+mod wizard;

@@ -432,6 +432,8 @@ fn of_the_wizard_and_the_targets() {
         ("languages = [\"en\", \"de\"]", "languages = [\"en\", \"da\"]"),
         ("back = \"Zurück\"", "backwards = \"Zurück\""),
         ("accent = \"#e8a028\"", "license = \"LICENCE.txt\""),
+        ("accent = \"#e8a028\"", "license = { de = \"LIZENZ.txt\", en = \"\" }"),
+        ("accent = \"#e8a028\"", "license = {}"),
         ("build = [\"tar\", \"zip\", \"msi\", \"nsis\", \"dmg\"]", "build = [\"tar\", \"exe\"]"),
         ("platforms = [\"linux-x64\", \"windows-x64\", \"macos-arm64\"]", "platforms = [\"darwin\"]"),
         ("[target.msi]\nversion = \"1.4.0\"", "[target.msi]\nversion = \"300.4.0\""),
@@ -474,6 +476,18 @@ fn of_the_wizard_and_the_targets() {
         at       "LICENCE.txt"
         why      No such file or directory (os error 2)
         instead  a text file beside the manifest, in UTF-8
+    license = { de = "LIZENZ.txt", en = "" }
+      unreadable: the licence LIZENZ.txt can't be read (windows-x64)
+        at       "LIZENZ.txt"
+        why      No such file or directory (os error 2)
+        instead  a text file beside the manifest, in UTF-8
+      invalid-value: the text is empty
+        at       ""
+        instead  leave the language out
+    license = {}
+      missing-key: the text is given in no language
+        at       {}
+        instead  { en = "…", de = "…" }
     build = ["tar", "exe"]
       invalid-value: unknown value "exe" for `targets.build[1]`
         at       "exe"

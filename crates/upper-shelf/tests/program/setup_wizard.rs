@@ -3,7 +3,8 @@
 use crate::common::hives::{build, product_for};
 use test_support::wine::{Seen, Wine};
 
-const MORE: &str = "[wizard]\nlicense = \"LICENSE.txt\"\n[install]\nstart-at-end = \"app\"";
+const MORE: &str =
+    "[wizard]\nlicense = { en = \"LICENSE.txt\", de = \"LIZENZ.txt\" }\n[install]\nstart-at-end = \"app\"";
 const CANCELLED: i32 = 1602 & 0xFF;
 const HERE: &str = "Program Files/Hives & Frames";
 
@@ -14,6 +15,7 @@ fn at(machine: &Wine, file: &str) -> bool {
 fn machine(version: &str, more: &str) -> (Wine, String) {
     let folder = product_for("nsis", version, more);
     folder.write("LICENSE.txt", "You may count frames.\nNobody promises that the bees agree.\n");
+    folder.write("LIZENZ.txt", "Sie dürfen Waben zählen.\nNiemand verspricht, dass die Bienen zustimmen.\n");
     let machine = Wine::new();
     let package = machine.bring(&build(&folder), "hives.exe");
     (machine, package)
@@ -163,7 +165,7 @@ fn in_german_with_a_repair_and_without_the_desktop() {
       Hives & Frames 1.0.0 installieren
       Bereit zur Installation
     Hives & Frames
-      You may count frames.  Nobody promises that the bees agree.  
+      Sie dürfen Waben zählen.  Niemand verspricht, dass die Bienen zustimmen.  
       Ich stimme dem Lizenzvertrag zu
       Zurück
       Weiter
@@ -171,7 +173,7 @@ fn in_german_with_a_repair_and_without_the_desktop() {
       Lizenzvertrag
       Bitte lesen Sie die Lizenz, bevor Sie fortfahren
     Hives & Frames
-      You may count frames.  Nobody promises that the bees agree.  
+      Sie dürfen Waben zählen.  Niemand verspricht, dass die Bienen zustimmen.  
       Ich stimme dem Lizenzvertrag zu
       Zurück
       Weiter

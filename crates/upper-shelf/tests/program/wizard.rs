@@ -4,7 +4,8 @@
 use crate::common::hives::{build, damaged, product};
 use test_support::wine::{Seen, Wine};
 
-const MORE: &str = "[wizard]\nlicense = \"LICENSE.txt\"\n[install]\nstart-at-end = \"app\"";
+const MORE: &str =
+    "[wizard]\nlicense = { en = \"LICENSE.txt\", de = \"LIZENZ.txt\" }\n[install]\nstart-at-end = \"app\"";
 const CANCELLED: i32 = 1602 & 0xFF;
 
 fn at(machine: &Wine, file: &str) -> bool {
@@ -15,6 +16,7 @@ fn at(machine: &Wine, file: &str) -> bool {
 fn machine(more: &str) -> (Wine, String) {
     let folder = product("1.0.0", more);
     folder.write("LICENSE.txt", "You may count frames.\nNobody promises that the bees agree.\n");
+    folder.write("LIZENZ.txt", "Sie dürfen Waben zählen.\nNiemand verspricht, dass die Bienen zustimmen.\n");
     let machine = Wine::new();
     let package = machine.bring(&build(&folder), "hives.msi");
     (machine, package)
@@ -148,7 +150,7 @@ fn in_german_with_a_repair() {
       Es öffnet diese Dateitypen: .comb, .brood
       Bereit zur Installation
     Hives & Frames
-      You may count frames.  Nobody promises that the bees agree.
+      Sie dürfen Waben zählen.  Niemand verspricht, dass die Bienen zustimmen.
       Ich stimme dem Lizenzvertrag zu
       Zurück
       Weiter
@@ -156,7 +158,7 @@ fn in_german_with_a_repair() {
       Lizenzvertrag
       Bitte lesen Sie die Lizenz, bevor Sie fortfahren
     Hives & Frames
-      You may count frames.  Nobody promises that the bees agree.
+      Sie dürfen Waben zählen.  Niemand verspricht, dass die Bienen zustimmen.
       Ich stimme dem Lizenzvertrag zu
       Zurück
       Weiter

@@ -4,11 +4,11 @@ use super::Resolver;
 use super::common::Keys;
 use crate::footprint::{
     Choice, Downgrade, Font, Footprint, InstallRules, List, RegistryEntry, RegistryValue, RelPath, Scope, Service,
-    Upgrade,
+    Text, Upgrade,
 };
 use crate::guid::is_guid;
 use crate::languages::language_numbers;
-use crate::manifest::written::WizardPage;
+use crate::manifest::written::{self, WizardPage};
 use crate::problem::{Code, nearest};
 use crate::wizard::{Language, WORDS, Wizard, color};
 use std::collections::BTreeSet;
@@ -162,21 +162,7 @@ impl Resolver<'_> {
     pub(super) fn wizard(&mut self) -> Wizard {
         let written = &self.project.manifest.wizard;
         let mut wizard = Wizard::default();
-        if let Some(path) = &written.license {
-            match crate::input::read_text(&self.project.folder.join(path)) {
-                Ok(text) => wizard.license = Some(text),
-                Err(e) => {
-                    let what = format!("the licence {path} can't be read");
-                    self.problem_of(
-                        Code::Unreadable,
-                        "wizard.license",
-                        what,
-                        &e.to_string(),
-                        "a text file beside the manifest, in UTF-8",
-                    );
-                }
-            }
-        }
+        wizard.license = written.license.as_ref().and_then(|files| self.license(files));
         match written.accent.as_deref().map(|text| (text, color(text))) {
             None => {}
             Some((_, Some(accent))) => wizard.accent = accent,
@@ -229,6 +215,29 @@ impl Resolver<'_> {
         }
         wizard.left_out = self.pages_left_out();
         wizard
+    }
+
+    /// The licence's text, read from the file of each language.
+    fn license(&mut self, written: &written::Text) -> Option<Text> {
+        let files = self.text("wizard.license", written);
+        let mut read = |path: &str| {
+            let own = match written {
+                written::Text::Same(_) => None,
+                written::Text::Each(each) => each.iter().find(|(_, file)| *file == path),
+            };
+            let at = own.map_or("wizard.license".to_owned(), |(language, _)| format!("wizard.license.{language}"));
+            crate::input::read_text(&self.project.folder.join(path))
+                .map_err(|e| {
+                    let what = format!("the licence {path} can't be read");
+                    let instead = "a text file beside the manifest, in UTF-8";
+                    self.problem_of(Code::Unreadable, &at, what, &e.to_string(), instead);
+                })
+                .ok()
+        };
+        let plain = if files.is_empty() { None } else { read(&files) };
+        let others = files.others().iter().filter_map(|(language, file)| Some((language.clone(), read(file)?)));
+        let others = others.collect();
+        plain.map(|plain| Text::several(plain, others))
     }
 
     /// The pages of the wizard that the manifest does not list.

@@ -4,6 +4,7 @@
 use super::layout::{Layout, Result};
 use super::words::formatted;
 use super::{rules, sequences};
+use crate::footprint::Text;
 use crate::icons::Icon;
 use crate::languages::language_numbers;
 use crate::wizard::{
@@ -35,6 +36,9 @@ fn is_language(number: u32) -> String {
     all.push(format!("NOT UserLanguageID >< {}", 0x3FF & !primary));
     all.join(" AND ")
 }
+
+/// The key of the code of the language that pages speak.
+const LANGUAGE_WORD: &str = "language";
 
 fn property(word: &str) -> String {
     format!("w_{}", word.replace('-', "_"))
@@ -83,7 +87,11 @@ pub fn write(it: &mut Layout) -> Result<()> {
         dialog(it, page)?;
         for (n, control) in page.controls.iter().enumerate() {
             let next = page.controls.iter().cycle().skip(n + 1).take(page.controls.len()).find(|c| tabbed(c.kind));
-            control_row(it, page, control, next.filter(|_| tabbed(control.kind)).map_or("", |c| c.name))?;
+            let next = next.filter(|_| tabbed(control.kind)).map_or("", |c| c.name);
+            match &wizard.license {
+                Some(text) if control.kind == Kind::License => license(it, page, control, text, next)?,
+                _ => control_row(it, page, control, "", next)?,
+            }
         }
     }
     for (page, condition, at) in [
@@ -199,8 +207,10 @@ fn say(it: &mut Layout, wizard: &Wizard) -> Result<()> {
         let numbers = language_numbers(&language.code);
         let spoken = numbers.first().map_or("0 = 1".to_owned(), |n| is_language(*n));
         let condition = format!("WIZARDLANGUAGE = \"{}\" OR (NOT WIZARDLANGUAGE AND {spoken})", language.code);
-        for (key, ..) in WORDS.iter().filter(|(key, ..)| !key.starts_with("setup-")) {
-            let word = language.word(key, footprint);
+        let keys = WORDS.iter().map(|w| w.0).filter(|key| !key.starts_with("setup-"));
+        let several = wizard.license.as_ref().is_some_and(|text| !text.others().is_empty());
+        for key in keys.chain(several.then_some(LANGUAGE_WORD)) {
+            let word = if key == LANGUAGE_WORD { language.code.clone() } else { language.word(key, footprint) };
             if n == 0 {
                 it.db.add(&rows::Property { property: &property(key), value: &word })?;
                 continue;
@@ -253,7 +263,44 @@ fn dialog(it: &mut Layout, page: &Page) -> Result<()> {
     })
 }
 
-fn control_row(it: &mut Layout, page: &Page, control: &Control, next: &str) -> Result<()> {
+/// The licence's text: a text that is shown with its styles can't come from a property, so each language has a control
+/// of its own in the same place, and one of them is shown.
+fn license(it: &mut Layout, page: &Page, control: &Control, license: &Text, next: &str) -> Result<()> {
+    let languages: Vec<&str> = it.job.wizard.languages.iter().map(|l| l.code.as_str()).collect();
+    let own: Vec<&str> = languages.into_iter().filter(|code| license.others().contains_key(*code)).collect();
+    let name =
+        |n: usize| own.get(n).map_or(next.to_owned(), |code| format!("{}_{}", control.name, code.replace('-', "_")));
+    control_row(it, page, control, &rtf(license), &name(0))?;
+    for (n, code) in own.iter().enumerate() {
+        let (name, next) = (name(n), name(n + 1));
+        let (x, y, w, h) = control.at;
+        it.db.add(&rows::Control {
+            dialog: page.name,
+            control: &name,
+            kind: "ScrollableText",
+            x,
+            y,
+            width: w,
+            height: h,
+            attributes: Some(ENABLED | SUNKEN),
+            text: &rtf(license.of(code)),
+            control_next: &next,
+            ..Default::default()
+        })?;
+        for (control, action) in [(name.as_str(), "Show"), (control.name, "Hide")] {
+            it.db.add(&rows::ControlCondition {
+                dialog: page.name,
+                control,
+                action,
+                condition: &format!("{} = \"{code}\"", property(LANGUAGE_WORD)),
+            })?;
+        }
+    }
+    Ok(())
+}
+
+/// A row of a control, with a text that is none of the wizard's words.
+fn control_row(it: &mut Layout, page: &Page, control: &Control, shown: &str, next: &str) -> Result<()> {
     let words = if control.words.is_empty() { String::new() } else { format!("[{}]", property(control.words)) };
     let usual = VISIBLE | ENABLED;
     let (kind, attributes, text) = match control.kind {
@@ -268,7 +315,7 @@ fn control_row(it: &mut Layout, page: &Page, control: &Control, next: &str) -> R
         Kind::Check => ("CheckBox", usual, words),
         Kind::Folder => ("PathEdit", usual, String::new()),
         Kind::Parts => ("SelectionTree", usual | SUNKEN, String::new()),
-        Kind::License => ("ScrollableText", usual | SUNKEN, rtf(it.job.wizard.license.as_deref().unwrap_or_default())),
+        Kind::License => ("ScrollableText", usual | SUNKEN, shown.to_owned()),
         Kind::Scope => ("RadioButtonGroup", usual, String::new()),
         Kind::Programs => ("ListBox", usual | SUNKEN, String::new()),
         Kind::Progress => ("ProgressBar", VISIBLE | SMOOTH_PROGRESS, String::new()),

@@ -274,10 +274,11 @@ impl Program {
 
     fn wizard(&mut self, footprint: &Footprint, wizard: &Wizard, pages: &[Page]) {
         let color = |[r, g, b]: [u8; 3]| i32::from(r) | i32::from(g) << 8 | i32::from(b) << 16;
-        let license = self.maybe(wizard.license.as_deref());
-        self.custom(kind::WIZARD, vec![color(wizard.accent), color(wizard.tint()), license]);
+        self.custom(kind::WIZARD, vec![color(wizard.accent), color(wizard.tint())]);
+        let license = wizard.license.as_ref().filter(|_| pages.iter().any(|p| p.name == "License"));
         let mut keys: Vec<String> = WORDS.iter().map(|w| w.0.to_owned()).collect();
-        // What choices are called in other languages stands behind the words of pages.
+        // The licence's text, and what choices are called in each language, stand behind the words of pages.
+        keys.extend(license.map(|_| LICENSE_WORD.to_owned()));
         let in_several = |c: &&Choice| {
             !c.title.others().is_empty() || c.description.as_ref().is_some_and(|d| !d.others().is_empty())
         };
@@ -290,6 +291,7 @@ impl Program {
             let mut all = vec![self.text(&language.code), numbers.len() as i32];
             all.extend(numbers.iter().map(|n| *n as i32));
             let mut words: Vec<String> = WORDS.iter().map(|w| language.word(w.0, footprint)).collect();
+            words.extend(license.map(|text| text.of(&language.code).to_owned()));
             words.extend(choices.iter().flat_map(|Choice { title, description, .. }| {
                 let about = description.as_ref().map_or("", |d| d.of(&language.code));
                 [title.of(&language.code).to_owned(), about.to_owned()]
@@ -302,7 +304,8 @@ impl Program {
             let numbers = vec![self.text(page.name), page.size.0, page.size.1, at(page.default), at(page.cancel)];
             self.custom(kind::PAGE, numbers);
             for control in &page.controls {
-                let words = WORDS.iter().position(|w| w.0 == control.words).map_or(-1, |n| n as i32);
+                let word = if control.kind == Kind::License { LICENSE_WORD } else { control.words };
+                let words = keys.iter().position(|key| key == word).map_or(-1, |n| n as i32);
                 let (action, goes_to) = action(control.action);
                 // A button waits for the box that its condition names.
                 let property = control.only_if.split(' ').next().filter(|p| !p.is_empty()).unwrap_or(control.property);
@@ -318,6 +321,9 @@ impl Program {
         Header { flags: 0, entries: self.entries, texts: self.texts.finish() }
     }
 }
+
+/// The key of the licence's text among the words of a language.
+const LICENSE_WORD: &str = "license-text";
 
 fn control_kind(kind: Kind) -> i32 {
     match kind {

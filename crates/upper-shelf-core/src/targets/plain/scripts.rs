@@ -3,20 +3,16 @@
 //! changed; then only names change, and what was interrupted is undone by the next run.
 
 use crate::footprint::{Command, Footprint, RelPath, ShellFile, ShellFileKind};
-
-/// A word for the shell.
-fn word(text: &str) -> String {
-    format!("'{}'", text.replace('\'', "'\\''"))
-}
+use crate::targets::launcher::plain;
 
 fn head(footprint: &Footprint, what: &str) -> String {
     let p = &footprint.product;
     let text = |v: &Option<String>| v.clone().unwrap_or_default();
     format!(
         "#!/bin/sh\n# {what} Needs a POSIX shell and nothing else.\nset -eu\numask 022\nunset CDPATH\nid={}\nname={}\nversion={}\n",
-        word(&text(&p.id)),
-        word(&text(&p.name)),
-        word(&text(&p.version)),
+        plain(&text(&p.id)),
+        plain(&text(&p.name)),
+        plain(&text(&p.version)),
     )
 }
 
@@ -66,7 +62,7 @@ pub fn install(footprint: &Footprint) -> String {
     let commands: Vec<String> = commands.iter().map(|c| format!("{}={}", c.name, c.program)).collect();
     let files: Vec<String> = footprint.shell_files.iter().map(|f| format!("{}={}", place(f), f.file)).collect();
     for (key, list) in [(COMMANDS, commands), (SHELL_FILES, files)] {
-        out.push_str(&format!("{key}{}\n", word(&list.join("\n"))));
+        out.push_str(&format!("{key}{}\n", plain(&list.join("\n"))));
     }
     out.push_str(PLACES);
     out.push_str(include_str!("install.sh"));

@@ -1,0 +1,86 @@
+//! From a certificate to an authority that is trusted (RFC 5280, 6), as far as that can be known without asking anybody.
+
+use crate::Certificate;
+use crate::certificate::Purpose;
+
+/// More than any chain has.
+const LONGEST: usize = 12;
+
+/// The way up, and what is wrong with it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Chain {
+    /// The certificate itself, then each that vouches for the one before.
+    pub certificates: Vec<Certificate>,
+    /// Whether it ends at one of the trusted authorities.
+    pub is_trusted: bool,
+    /// What is wrong, in sentences without full stops.
+    pub problems: Vec<String>,
+}
+
+/// Looks for the way from a certificate to a trusted authority, among others that came with it, at a time (seconds since
+/// 1970). Nobody is asked whether a certificate was revoked.
+pub fn chain(
+    certificate: &Certificate,
+    others: &[Certificate],
+    roots: &[Certificate],
+    at: u64,
+    purpose: Purpose,
+) -> Chain {
+    let mut all = vec![certificate.clone()];
+    let mut problems = Vec::new();
+    let mut is_trusted = roots.contains(certificate);
+    while !is_trusted && all.len() < LONGEST {
+        let last = &all[all.len() - 1];
+        let vouches = |other: &&Certificate| {
+            other.subject_der() == last.issuer_der() && !all.contains(other) && last.is_signed_by(other).is_ok()
+        };
+        if let Some(root) = roots.iter().find(vouches) {
+            all.push(root.clone());
+            is_trusted = true;
+        } else if let Some(other) = others.iter().find(vouches) {
+            all.push(other.clone());
+        } else {
+            break;
+        }
+    }
+    if !is_trusted {
+        let last = &all[all.len() - 1];
+        problems.push(if last.is_self_signed() {
+            format!("the chain ends at “{}”, which is not among the trusted authorities", last.name())
+        } else {
+            format!("the certificate of “{}”, which vouches for “{}”, is missing", last.issuer(), last.name())
+        });
+    }
+    if let Some(why) = certificate.unfit_for(purpose) {
+        problems.push(format!("“{}”: {why}", certificate.name()));
+    }
+    for (n, one) in all.iter().enumerate() {
+        let name = one.name();
+        // An authority that is trusted is trusted by its key; its own dates count for nothing (RFC 5280, 6.1.1).
+        let is_anchor = is_trusted && n + 1 == all.len() && n > 0;
+        if !is_anchor && at < one.not_before() {
+            problems.push(format!("the certificate “{name}” was not yet valid"));
+        }
+        if !is_anchor && at > one.not_after() {
+            problems.push(format!("the certificate “{name}” had expired"));
+        }
+        if let Some(demand) = one.unknown_demand() {
+            problems.push(format!("the certificate “{name}” demands something that is not known here ({demand})"));
+        }
+        match one.public_key() {
+            Ok(key) if key.is_weak() => problems.push(format!("the key of “{name}” is weak: {}", key.title())),
+            Ok(_) => {}
+            Err(e) => problems.push(format!("“{name}”: {e}")),
+        }
+        if n > 0 {
+            match one.authority() {
+                None => problems.push(format!("“{name}” may not vouch for others")),
+                Some(Some(most)) if usize::from(most) < n - 1 => {
+                    problems.push(format!("“{name}” may not vouch for an authority that vouches for others"));
+                }
+                Some(_) => {}
+            }
+        }
+    }
+    Chain { certificates: all, is_trusted, problems }
+}

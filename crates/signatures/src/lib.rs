@@ -8,6 +8,7 @@ pub mod authenticode;
 pub mod authority;
 pub mod certificate;
 pub mod chain;
+pub mod detached;
 mod error;
 pub mod hash;
 pub mod key;
@@ -16,6 +17,7 @@ pub mod oid;
 pub mod public;
 pub mod raw;
 pub mod timestamp;
+pub mod token;
 
 pub use certificate::Certificate;
 pub use error::{Error, Kind, Result};

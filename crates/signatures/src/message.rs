@@ -153,6 +153,9 @@ fn retagged(value: &[u8], tag: u8) -> Vec<u8> {
     out
 }
 
+/// More certificates than any message needs: a chain is looked for among all of them.
+const MOST_CERTIFICATES: usize = 64;
+
 /// A message that was read; all its parts are those bytes.
 #[derive(Debug, Clone)]
 pub struct Message<'a> {
@@ -230,7 +233,11 @@ impl<'a> Message<'a> {
         for field in rest {
             match field.tag {
                 tag if tag == tag::inside(0) => {
-                    for item in field.children()? {
+                    let all = field.children()?;
+                    if all.len() > MOST_CERTIFICATES {
+                        return Err(Error::malformed(format!("it brings more than {MOST_CERTIFICATES} certificates")));
+                    }
+                    for item in all {
                         match Certificate::from_der(item.all) {
                             Ok(certificate) => certificates.push(certificate),
                             Err(_) => unreadable += 1,
@@ -273,25 +280,42 @@ impl<'a> Message<'a> {
     /// # Errors
     /// What does not fit, or can't be checked.
     pub fn check(&self, signed: &Signed, content: &[u8]) -> Result<&Certificate> {
-        let certificate = self.certificates.iter().find(|certificate| signed.is_by(certificate));
-        let certificate =
-            certificate.ok_or_else(|| Error::signature("the certificate of who signed is not with the signature"))?;
+        let certificate = self.certificate_of(signed)?;
         let hash = signed.hash.clone()?;
         let scheme = Scheme::read(signed.algorithm, Some(hash))?;
         let key = certificate.public_key()?;
-        let Some(attributes) = signed.attributes else {
+        if signed.attributes.is_none() {
             // Without attributes the content itself is signed (RFC 5652, 5.4).
             return key.verify(scheme, content, signed.signature).map(|()| certificate);
-        };
+        }
+        self.check_digest(signed, &hash.of(content))
+    }
+
+    /// The same for a content of which only the digest is known.
+    ///
+    /// # Errors
+    /// What does not fit, or can't be checked; a signature without attributes, which is of the content itself.
+    pub fn check_digest(&self, signed: &Signed, of_content: &[u8]) -> Result<&Certificate> {
+        let certificate = self.certificate_of(signed)?;
+        let scheme = Scheme::read(signed.algorithm, Some(signed.hash.clone()?))?;
+        let attributes = signed.attributes.ok_or_else(|| {
+            Error::unsupported("the signature has no attributes, and is checked only with its content in memory")
+        })?;
         let digest = signed.only_signed(oid::MESSAGE_DIGEST)?.with(tag::OCTETS)?.value;
-        if digest != hash.of(content) {
+        if digest != of_content {
             return Err(Error::signature("what was signed has been changed"));
         }
         if signed.only_signed(oid::CONTENT_TYPE)?.oid()? != self.content_kind {
             return Err(Error::signature("the signature is for another kind of content"));
         }
-        key.verify(scheme, &retagged(attributes.all, tag::SET), signed.signature)?;
+        certificate.public_key()?.verify(scheme, &retagged(attributes.all, tag::SET), signed.signature)?;
         Ok(certificate)
+    }
+
+    /// The certificate of who signed.
+    fn certificate_of(&self, signed: &Signed) -> Result<&Certificate> {
+        let found = self.certificates.iter().find(|certificate| signed.is_by(certificate));
+        found.ok_or_else(|| Error::signature("the certificate of who signed is not with the signature"))
     }
 
     /// The way from a certificate of the message to a trusted authority.

@@ -447,6 +447,15 @@ fn what_is_cut_off_or_changed_is_answered() {
             }
         }
     }
+    // Thousands of certificates of one name would keep a reader busy for hours.
+    let outer = raw::only(&signed, raw::tag::SEQUENCE).unwrap().children().unwrap();
+    let fields = outer[1].only(raw::tag::SEQUENCE).unwrap().children().unwrap();
+    let many = fields[3].value.repeat(65);
+    let many = raw::value(raw::tag::inside(0), &[&many]);
+    let parts: Vec<&[u8]> = fields.iter().map(|f| if f.all == fields[3].all { &many } else { f.all }).collect();
+    let message = raw::value(raw::tag::inside(0), &[&raw::sequence(&parts)]);
+    let said = Message::read(&raw::sequence(&[outer[0].all, &message])).unwrap_err().to_string();
+    assert_eq!(said, "it brings more than 64 certificates");
     for bytes in [&[0x30, 0x84, 0xff, 0xff, 0xff, 0xff][..], &[0x30, 0x80, 0, 0], &[0xff; 64], &[0x1f; 9]] {
         assert!(raw::items(bytes).is_err() && Message::read(bytes).is_err());
     }

@@ -85,6 +85,7 @@ pub mod scan;
 mod schema;
 pub mod secret;
 pub mod settings;
+pub mod signing;
 mod svg;
 pub mod targets;
 pub mod wizard;

@@ -37,6 +37,14 @@ pub struct Span {
 }
 
 impl Span {
+    /// The same without what stands behind the equals sign, which may be a secret.
+    pub fn without_value(mut self) -> Self {
+        if let Some(equals) = self.text.find('=') {
+            self.text.replace_range(equals.., "= …");
+        }
+        self
+    }
+
     /// The place of a byte range in a text.
     pub fn of(file: &Path, text: &str, range: Range<usize>) -> Self {
         let start = range.start.min(text.len());

@@ -2,50 +2,26 @@
 //! any more. They never come out of a manifest's texts, which are public.
 
 use crate::problem::{Code, Problem};
-use zeroize::Zeroizing;
 
-/// A secret. It can be neither printed nor serialised nor compared; whoever wants its letters says so.
+pub use signatures::Secret;
+
+/// The value of an environment variable.
 ///
-/// ```compile_fail
-/// println!("{}", upper_shelf_core::secret::Secret::new(String::new()));
-/// ```
-/// ```compile_fail
-/// println!("{:?}", upper_shelf_core::secret::Secret::new(String::new()));
-/// ```
-/// ```compile_fail
-/// serde_json::to_string(&upper_shelf_core::secret::Secret::new(String::new()));
-/// ```
-pub struct Secret(Zeroizing<String>);
-
-impl Secret {
-    /// A secret out of a text, which is this one's from now on.
-    pub fn new(text: String) -> Self {
-        Self(Zeroizing::new(text))
-    }
-
-    /// The value of an environment variable.
-    ///
-    /// # Errors
-    /// It is not set, or is not Unicode. The sentence names the variable, never what is in it.
-    pub fn from_environment(name: &str) -> Result<Self, Box<Problem>> {
-        std::env::var(name).map(Self::new).map_err(|e| {
-            let why = match e {
-                std::env::VarError::NotPresent => "it is not set",
-                std::env::VarError::NotUnicode(_) => "its value is not Unicode text",
-            };
-            let problem = Problem::error(
-                Code::UnsetVariable,
-                format!("the environment variable {name}, which holds a secret, can't be used"),
-            );
-            let instead = format!("set {name} for this command only, from your build server's secret store");
-            Box::new(problem.why(why).instead(instead))
-        })
-    }
-
-    /// Its letters, for the one who needs them.
-    pub fn reveal(&self) -> &str {
-        &self.0
-    }
+/// # Errors
+/// It is not set, or is not Unicode. The sentence names the variable, never what is in it.
+pub fn from_environment(name: &str) -> Result<Secret, Box<Problem>> {
+    std::env::var(name).map(Secret::new).map_err(|e| {
+        let why = match e {
+            std::env::VarError::NotPresent => "it is not set",
+            std::env::VarError::NotUnicode(_) => "its value is not Unicode text",
+        };
+        let problem = Problem::error(
+            Code::UnsetVariable,
+            format!("the environment variable {name}, which holds a secret, can't be used"),
+        );
+        let instead = format!("set {name} for this command only, from your build server's secret store");
+        Box::new(problem.why(why).instead(instead))
+    })
 }
 
 #[cfg(test)]
@@ -54,8 +30,8 @@ mod tests {
 
     #[test]
     fn a_missing_secret_is_named_by_its_variable() {
-        let problem = Secret::from_environment("UPPER_SHELF_NO_SUCH_SECRET").err().expect("not set");
+        let problem = from_environment("UPPER_SHELF_NO_SUCH_SECRET").err().expect("not set");
         assert!(problem.what.contains("UPPER_SHELF_NO_SUCH_SECRET"));
-        assert_eq!(Secret::new("hive".into()).reveal(), "hive");
+        assert_eq!(Secret::new("hive".into()).expose(), "hive");
     }
 }

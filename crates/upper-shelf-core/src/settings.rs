@@ -5,6 +5,37 @@ use crate::platform::System;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
+/// With which key is signed, and how. None of it is secret.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Signing {
+    /// For which system.
+    pub system: System,
+    /// A PKCS #12 file, or a private key in the PEM form.
+    pub key: std::path::PathBuf,
+    /// The key's certificate and those above it, where the first file does not hold them.
+    pub certificates: Option<std::path::PathBuf>,
+    /// The environment variable that holds the key's secret.
+    pub secret_variable: Option<String>,
+    /// Addresses of authorities for timestamps, in the order in which they are asked.
+    pub timestamps: Vec<String>,
+    /// The certificates of the authorities whose timestamps are accepted; any, if there are none.
+    pub timestamp_roots: Option<std::path::PathBuf>,
+    /// The digest; none for what goes with the key.
+    pub digest: Option<Digest>,
+}
+
+/// A digest that is signed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Digest {
+    /// SHA-256.
+    Sha256,
+    /// SHA-384.
+    Sha384,
+    /// SHA-512.
+    Sha512,
+}
+
 /// A package format.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Deserialize, Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]

@@ -237,6 +237,7 @@ fn write(made: &Made, target: TargetName, settings: &Settings, threads: usize, t
         time: 1_795_132_800,
         file_name: "Some-Thing-1.0",
         settings,
+        signer: None,
         threads,
         sidecar: &|_| unreachable!("cabinets are inside"),
     };

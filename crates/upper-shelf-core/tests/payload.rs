@@ -69,7 +69,7 @@ fn every_writer_gets_every_file_in_order_and_the_hash_is_of_its_bytes() {
 fn dir_path(file: &PayloadFile) -> &std::path::Path {
     match &file.source {
         Source::Disk(path, _) => path,
-        Source::Memory(_) | Source::Joined(_) => unreachable!("gathered from disk"),
+        _ => unreachable!("gathered from disk"),
     }
 }
 

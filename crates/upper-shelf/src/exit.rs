@@ -13,7 +13,8 @@ Exit codes:
   4  the package can't be read
   5  compare: there are differences
   6  the product's id is not the one it was released under
-  7  another build is writing the same package";
+  7  another build is writing the same package
+  8  verify: a signature is missing, or doesn't hold";
 
 /// What Windows programs end with that were stopped by Ctrl-C; elsewhere the signal itself ends the program.
 #[cfg(windows)]
@@ -36,6 +37,8 @@ pub enum Exit {
     Identity,
     /// See [`TABLE`].
     Busy,
+    /// See [`TABLE`].
+    Signature,
 }
 
 impl Exit {
@@ -61,6 +64,7 @@ impl From<Exit> for ExitCode {
             Exit::Different => 5,
             Exit::Identity => 6,
             Exit::Busy => 7,
+            Exit::Signature => 8,
         })
     }
 }

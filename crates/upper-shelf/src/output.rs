@@ -90,6 +90,11 @@ impl Output {
         self.line(format!("{GREEN}✓{GREEN:#} {text}"));
     }
 
+    /// Something that went wrong, and belongs to the result.
+    pub fn bad(&self, text: &str) {
+        self.line(format!("{RED}✗{RED:#} {text}"));
+    }
+
     /// Something of lesser weight.
     pub fn aside(&self, text: &str) {
         self.line(format!("{DIM}{text}{DIM:#}"));

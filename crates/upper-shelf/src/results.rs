@@ -1,12 +1,12 @@
 //! The JSON Schema of what commands print with `--json`: results on standard output, progress on standard error.
 
-use crate::commands::{check, demo, icons, init, inspect, plan, preview};
+use crate::commands::{check, compare, demo, icons, init, inspect, keys, plan, preview, simulate};
 use crate::{output, progress};
 use schemars::generate::SchemaSettings;
 use serde_json::{Map, Value, json};
 use upper_shelf_core::extract::Extracted;
-use upper_shelf_core::footprint::Difference;
 use upper_shelf_core::packaging::Built;
+use upper_shelf_core::signing::Verdict;
 
 /// A definition for each command under its name, one for the failure of any of them, one for a line of progress, and those
 /// of the types that they are made of.
@@ -20,8 +20,12 @@ pub fn schema() -> Value {
         ("build", made.subschema_for::<Vec<Built>>()),
         ("inspect", made.subschema_for::<inspect::Inspected>()),
         ("extract", made.subschema_for::<Extracted>()),
-        ("compare", made.subschema_for::<Difference>()),
+        ("compare", made.subschema_for::<compare::Compared>()),
         ("icons", made.subschema_for::<icons::Made>()),
+        ("sign", made.subschema_for::<Vec<Verdict>>()),
+        ("verify", made.subschema_for::<Vec<Verdict>>()),
+        ("keys", made.subschema_for::<keys::Answer>()),
+        ("simulate", made.subschema_for::<simulate::Ready>()),
         ("demo", made.subschema_for::<demo::Demo>()),
         ("failure", made.subschema_for::<output::Failed>()),
         ("progress", made.subschema_for::<progress::Line>()),

@@ -7,6 +7,7 @@
 //! - [`rows`]: a row of each standard table as a type.
 //! - [`database`]: tables and strings in memory; [`read`] and [`mod@write`] move them from and to the container.
 //! - [`summary`]: the summary information ([MS-OLEPS] property set).
+//! - [`signature`]: what of a package is signed, and where the signature stands.
 //! - [`check`]: finds what Windows refuses though other readers let it pass.
 //!
 //! ```
@@ -27,6 +28,7 @@ pub mod names;
 pub mod read;
 pub mod rows;
 pub mod schema;
+pub mod signature;
 pub mod summary;
 pub mod write;
 

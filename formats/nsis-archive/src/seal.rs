@@ -8,6 +8,10 @@ use sha2::{Digest, Sha256};
 
 /// Bytes of the seal.
 pub const LENGTH: usize = 512;
+/// Bytes in front of the data block of a program that removes a product, as a package holds it: what signing changes in
+/// that program's head (see [`changeable`]), and the length of the block. Behind the block stands the signature, if it has
+/// one: the program is put together from this where it is installed.
+pub const BEFORE_BLOCK: usize = 4 + 8 + 4;
 /// How it begins.
 pub const SIGN: [u8; 16] = *b"Upper Shelf seal";
 

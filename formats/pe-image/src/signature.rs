@@ -142,12 +142,22 @@ impl SignedParts {
         Ok(all)
     }
 
-    /// Puts a table with these signatures in the place of the one that is there, or takes that away when there are none.
-    /// The checksum follows.
+    /// The file as it is with these signatures, without a copy of it: what changes lies over what stays.
     ///
     /// # Errors
-    /// The medium's; [`Error::Format`] for a file of more than 4 GiB, which has no room for one.
-    pub fn put(&self, file: &mut (impl Read + Write + Seek + SetLength), signatures: &[Vec<u8>]) -> Result<()> {
+    /// As [`SignedParts::put`].
+    pub fn signed<R: Read + Seek>(&self, base: R, signatures: &[Vec<u8>]) -> Result<Overlay<R>> {
+        let (padding, table, entry) = self.table(signatures)?;
+        let patches = vec![(self.entry, entry.to_vec())];
+        let mut overlay = Overlay { base, keep: self.end, patches, tail: [padding, table].concat(), position: 0 };
+        let (at, sum) = checksum(&mut overlay)?;
+        overlay.patches.push((at, sum.to_le_bytes().to_vec()));
+        overlay.position = 0;
+        Ok(overlay)
+    }
+
+    /// What fills up the file, the table behind that, and the directory's entry for it.
+    fn table(&self, signatures: &[Vec<u8>]) -> Result<(Vec<u8>, Vec<u8>, [u8; 8])> {
         let mut table = Vec::new();
         for signature in signatures {
             let length = (signature.len() as u64 + 8).next_multiple_of(ALIGNMENT);
@@ -157,16 +167,31 @@ impl SignedParts {
             table.extend(signature);
             table.resize(table.len().next_multiple_of(ALIGNMENT as usize), 0);
         }
-        let at = if table.is_empty() { self.end } else { self.end.next_multiple_of(ALIGNMENT) };
+        if table.is_empty() {
+            return Ok((Vec::new(), table, [0; 8]));
+        }
+        let at = self.end.next_multiple_of(ALIGNMENT);
         let too_long = || Error::at(self.entry as usize, "programs of more than 4 GiB can't be signed");
         let place = u32::try_from(at + table.len() as u64).map(|_| at as u32).map_err(|_| too_long())?;
+        let mut entry = [0; 8];
+        entry[..4].copy_from_slice(&place.to_le_bytes());
+        entry[4..].copy_from_slice(&(table.len() as u32).to_le_bytes());
+        Ok((vec![0; (at - self.end) as usize], table, entry))
+    }
+
+    /// Puts a table with these signatures in the place of the one that is there, or takes that away when there are none.
+    /// The checksum follows.
+    ///
+    /// # Errors
+    /// The medium's; [`Error::Format`] for a file of more than 4 GiB, which has no room for one.
+    pub fn put(&self, file: &mut (impl Read + Write + Seek + SetLength), signatures: &[Vec<u8>]) -> Result<()> {
+        let (padding, table, entry) = self.table(signatures)?;
         file.set_length(self.end)?;
         file.seek(SeekFrom::Start(self.end))?;
-        file.write_all(&vec![0; (at - self.end) as usize])?;
+        file.write_all(&padding)?;
         file.write_all(&table)?;
         file.seek(SeekFrom::Start(self.entry))?;
-        file.write_all(&if table.is_empty() { 0 } else { place }.to_le_bytes())?;
-        file.write_all(&(table.len() as u32).to_le_bytes())?;
+        file.write_all(&entry)?;
         Ok(set_checksum(file)?)
     }
 
@@ -178,6 +203,69 @@ impl SignedParts {
         let (at, right) = checksum(file)?;
         let stated = u32::from_le_bytes(bytes(file, at)?);
         Ok(stated == 0 || stated == right)
+    }
+}
+
+/// A file with some of its bytes changed, its end cut off, and another one in that place; nothing of it is copied.
+#[derive(Debug, Clone)]
+pub struct Overlay<R> {
+    base: R,
+    /// Bytes of the file that are kept.
+    keep: u64,
+    /// Where other bytes stand, none of them behind what is kept.
+    patches: Vec<(u64, Vec<u8>)>,
+    tail: Vec<u8>,
+    position: u64,
+}
+
+impl<R> Overlay<R> {
+    /// Its length, bytes.
+    pub fn length(&self) -> u64 {
+        self.keep + self.tail.len() as u64
+    }
+
+    /// The same over another file with the same bytes.
+    pub fn over<O>(&self, base: O) -> Overlay<O> {
+        let Self { keep, patches, tail, .. } = self;
+        Overlay { base, keep: *keep, patches: patches.clone(), tail: tail.clone(), position: 0 }
+    }
+}
+
+impl<R: Read + Seek> Read for Overlay<R> {
+    fn read(&mut self, buffer: &mut [u8]) -> std::io::Result<usize> {
+        if self.position >= self.keep {
+            let rest = usize::try_from(self.position - self.keep).ok().and_then(|at| self.tail.get(at..));
+            let n = rest.unwrap_or_default().read(buffer)?;
+            self.position += n as u64;
+            return Ok(n);
+        }
+        let most = (self.keep - self.position).min(buffer.len() as u64) as usize;
+        self.base.seek(SeekFrom::Start(self.position))?;
+        let n = self.base.read(&mut buffer[..most])?;
+        if n == 0 && most > 0 {
+            return Err(std::io::ErrorKind::UnexpectedEof.into());
+        }
+        let here = self.position..self.position + n as u64;
+        for (at, bytes) in &self.patches {
+            for (place, byte) in (*at..).zip(bytes).filter(|(place, _)| here.contains(place)) {
+                buffer[(place - here.start) as usize] = *byte;
+            }
+        }
+        self.position = here.end;
+        Ok(n)
+    }
+}
+
+impl<R> Seek for Overlay<R> {
+    fn seek(&mut self, to: SeekFrom) -> std::io::Result<u64> {
+        let (from, by) = match to {
+            SeekFrom::Start(at) => (at, 0),
+            SeekFrom::End(by) => (self.length(), by),
+            SeekFrom::Current(by) => (self.position, by),
+        };
+        let before = || std::io::Error::new(std::io::ErrorKind::InvalidInput, "before the beginning");
+        self.position = from.checked_add_signed(by).ok_or_else(before)?;
+        Ok(self.position)
     }
 }
 

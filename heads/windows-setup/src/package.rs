@@ -154,18 +154,25 @@ impl Package {
         self.stream.exact(into).map_err(|_| damaged(self.path))
     }
 
-    /// A program of the same head with another data block, as the file that removes the product is.
-    pub fn with_block(&self, block: &[u8]) -> Result<Vec<u8>> {
+    /// A program of the same head with another data block, as the file that removes the product is. What signing changed in
+    /// it when it was packed comes first: the places in the head, and the length of the block; the signature itself follows
+    /// the block.
+    pub fn with_block(&self, stored: &[u8]) -> Result<Vec<u8>> {
+        let bad = || damaged(self.path);
+        let (before, rest) = stored.split_at_checked(seal::BEFORE_BLOCK).ok_or_else(bad)?;
+        let (mut changed, length) = before.split_at(seal::BEFORE_BLOCK - 4);
+        let length = u32::from_le_bytes([length[0], length[1], length[2], length[3]]);
         let mut hash = seal::Hash::default();
-        // A signature would be of another file.
         let mut head = self.head.clone();
-        for (at, length) in seal::changeable(&head).map_err(|_| damaged(self.path))? {
-            head[at..at + length].fill(0);
+        for (at, length) in seal::changeable(&head).map_err(|_| bad())? {
+            let (own, others) = changed.split_at(length);
+            head[at..at + length].copy_from_slice(own);
+            changed = others;
         }
-        hash.head(&head).map_err(|_| damaged(self.path))?;
-        hash.update(block);
+        hash.head(&head).map_err(|_| bad())?;
+        hash.update(rest.get(..length as usize).ok_or_else(bad)?);
         head.extend_from_slice(&hash.seal());
-        head.extend_from_slice(block);
+        head.extend_from_slice(rest);
         Ok(head)
     }
 }

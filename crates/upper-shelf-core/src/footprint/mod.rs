@@ -151,6 +151,15 @@ impl Footprint {
         }
     }
 
+    /// Says how long files are that were changed.
+    pub fn set_sizes(&mut self, of: impl Fn(&RelPath) -> Option<u64>) {
+        for node in self.tree.items_mut() {
+            if let Node::File { path, size, .. } = node {
+                *size = of(path).unwrap_or(*size);
+            }
+        }
+    }
+
     /// The same without hashes of contents: what a mere listing can say.
     pub fn without_hashes(&self) -> Self {
         let mut plain = self.clone();

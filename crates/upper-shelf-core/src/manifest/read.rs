@@ -286,7 +286,11 @@ impl Check<'_> {
             if self.unknown.len() >= MOST_UNKNOWN {
                 continue;
             }
-            let span = self.source.span(&format!("{at}.#key"));
+            let mut span = self.source.span(&format!("{at}.#key"));
+            // Somebody may have taken it for the place of a secret, which must not be shown again.
+            if at.starts_with("signing") {
+                span = span.map(Span::without_value);
+            }
             let inside = if path.is_empty() { "the manifest".to_owned() } else { quoted(path) };
             let problem = Problem::error(Code::UnknownKey, format!("unknown key `{key}` in {inside}")).at(span);
             let former =

@@ -10,7 +10,7 @@ use crate::footprint::{
 };
 use crate::payload::Modes;
 use crate::platform::{Platform, Selector};
-use crate::settings::TargetName;
+use crate::settings::{Digest, TargetName};
 use schemars::JsonSchema;
 use serde::Deserialize;
 use std::collections::BTreeMap;
@@ -160,6 +160,9 @@ pub struct Manifest {
     /// What only the application bundle on macOS has.
     #[serde(default)]
     pub bundle: Bundle,
+    /// The keys that sign.
+    #[serde(default)]
+    pub signing: Signing,
     /// What is built.
     #[serde(default)]
     pub targets: Targets,
@@ -548,6 +551,37 @@ pub enum WizardPage {
     Folder,
     /// The parts.
     Choices,
+}
+
+/// The keys that sign. Secrets never stand in the manifest.
+#[derive(Debug, Clone, Default, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+pub struct Signing {
+    /// For Windows: the product's programs and libraries that nobody has signed, setup programs, portable programs and
+    /// installer packages.
+    pub windows: Option<SigningKey>,
+    /// For Linux: a list of all packages of a build, `SHA256SUMS`, whose signature lies beside it, `SHA256SUMS.p7s`.
+    pub linux: Option<SigningKey>,
+}
+
+/// A key that signs.
+#[derive(Debug, Clone, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+pub struct SigningKey {
+    /// The key: a PKCS #12 file or a private key in the PEM form, relative to the manifest; or a key in a token, as
+    /// `pkcs11:token=LABEL;object=LABEL?module-path=LIBRARY` (RFC 7512, without a secret).
+    pub key: String,
+    /// The file with the key's certificate and those above it; default: the key's own file.
+    pub certificate: Option<String>,
+    /// The environment variable that holds the key's secret; default: the key has none.
+    pub secret_variable: Option<String>,
+    /// Addresses of authorities for timestamps (RFC 3161), asked in this order; default: no timestamp.
+    #[serde(default)]
+    pub timestamps: Vec<String>,
+    /// A file with the certificates of the authorities whose timestamps are accepted; default: any.
+    pub timestamp_roots: Option<String>,
+    /// The digest; default: the one that goes with the key.
+    pub digest: Option<Digest>,
 }
 
 /// What is built.

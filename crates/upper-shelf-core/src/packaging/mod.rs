@@ -6,13 +6,14 @@ mod plan;
 
 use crate::budget::Package;
 use crate::content::ContentHash;
-use crate::footprint::{Footprint, RelPath};
+use crate::footprint::{Footprint, Identity, RelPath};
 use crate::manifest::{Project, lock};
 use crate::payload::Share;
 use crate::payload::feed;
-use crate::platform::Platform;
+use crate::platform::{Platform, System};
 use crate::problem::{Code, Failure, Kind, Problem};
 use crate::settings::TargetName;
+use crate::signing::{self, ForeignSignature, SignatureFacts, Signer};
 use crate::targets::{self, Depth, Job, Loss};
 use partial::{Page, Partial, clear_left_behind};
 use serde::Serialize;
@@ -65,6 +66,14 @@ pub struct Built {
     pub seconds: f64,
     /// How long reading it back took.
     pub verify_seconds: f64,
+    /// Who signed it, and when.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub signature: Option<SignatureFacts>,
+    /// How many of its programs and libraries were signed with it.
+    pub signed_programs: u64,
+    /// Those that others have signed; they are as they were.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub foreign_signatures: Vec<ForeignSignature>,
     /// What each layer brings.
     pub layers: Vec<Share>,
     /// The biggest files.
@@ -97,15 +106,56 @@ pub fn build(
     fs::create_dir_all(output).map_err(|e| Failure::io("can't create the output folder", output, e))?;
     clear_left_behind(output);
     let mut built = Vec::new();
-    for plan in plans {
-        built.extend(build_platform(plan, output, threads, progress)?);
+    let mut signers = Vec::new();
+    for plan in &plans {
+        let settings = plan.product.signing.as_ref().filter(|settings| settings.system == System::Windows);
+        signers.push(settings.map(|settings| Signer::open(settings, &plan.product.footprint.product)).transpose()?);
+    }
+    let of_sums = project.signing(System::Linux);
+    let of_sums = of_sums.map(|settings| Signer::open(&settings, &Identity::default())).transpose()?;
+    for (plan, signer) in plans.into_iter().zip(signers) {
+        built.extend(build_platform(plan, signer.as_ref(), output, threads, progress)?);
+    }
+    if let Some(signer) = of_sums {
+        put_sums(&built, &signer, output)?;
     }
     lock::remember(project)?;
     Ok(built)
 }
 
+/// The list of all packages of a build and of what belongs to them, in the form of `sha256sum`, and its signature.
+fn put_sums(built: &[Built], signer: &Signer, output: &Path) -> Result<(), Failure> {
+    let mut lines: Vec<String> = Vec::new();
+    for one in built {
+        let mut add = |file: &Path, sha256: &str| {
+            let name = file.file_name().unwrap_or_default().to_string_lossy();
+            lines.push(format!("{name}\0{sha256}  {name}\n"));
+        };
+        add(&one.file, &one.sha256);
+        for file in one.sidecars.iter().chain(&one.page) {
+            add(file, &hashes_of(file).map_err(|e| Failure::io("can't read", file, e))?.1);
+        }
+    }
+    // In the order of their names.
+    lines.sort();
+    let text: String = lines.iter().filter_map(|line| Some(line.split_once('\0')?.1)).collect();
+    let list = output.join(signing::SUMS);
+    let own = signing::signature_of(&list);
+    let mut sums = Partial::create(output, signing::SUMS)?;
+    let trouble = |e: std::io::Error| Failure::io("can't write", &list, e);
+    std::io::Write::write_all(&mut sums.file, text.as_bytes()).map_err(trouble)?;
+    let signature = signer.beside(&sums.path)?;
+    let mut beside = Partial::create(output, &own.file_name().unwrap_or_default().to_string_lossy())?;
+    std::io::Write::write_all(&mut beside.file, &signature).map_err(trouble)?;
+    // A list never lies beside the signature of another one.
+    partial::take_away(&own)?;
+    sums.finish(&list, false)?;
+    beside.finish(&own, false)
+}
+
 fn build_platform(
     mut plan: Plan,
+    signer: Option<&Signer>,
     output: &Path,
     threads: usize,
     progress: &dyn Progress,
@@ -113,6 +163,9 @@ fn build_platform(
     let began = Instant::now();
     let names: Vec<&str> = plan.packages.iter().map(|p| p.file_name.as_str()).collect();
     let partials: Vec<Partial> = names.iter().map(|name| Partial::create(output, name)).collect::<Result<_, _>>()?;
+    let signed = signer.map(|signer| plan.sign(signer, threads)).transpose()?;
+    let signed = signed.unwrap_or_default();
+    let names: Vec<&str> = plan.packages.iter().map(|p| p.file_name.as_str()).collect();
     progress.begin(&names, plan.all_files().iter().map(|f| f.size).sum());
     // What the packages carry is all that counts now; with very many files a footprint takes much memory.
     plan.footprint = Footprint::default();
@@ -126,6 +179,7 @@ fn build_platform(
             |partial: &Partial| partial.file.try_clone().map_err(|e| Failure::io("can't write", &partial.path, e));
         let job = Job {
             threads: share,
+            signer,
             sidecar: &|name| {
                 let partial = Partial::create(output, name)?;
                 let out = out(&partial)?;
@@ -169,10 +223,37 @@ fn build_platform(
     let mut built = Vec::new();
     for ((package, partial), beside) in std::mem::take(&mut plan.packages).into_iter().zip(partials).zip(besides) {
         let beside = beside.into_inner().unwrap_or_else(PoisonError::into_inner);
-        built.push(finish_package(&plan, package, (partial, beside), output, &biggest, seconds)?);
+        let (partial, signature) = match signer {
+            Some(signer) => signed_package(signer, &package, partial, output)?,
+            None => (partial, None),
+        };
+        let mut one = finish_package(&plan, package, (partial, beside), output, &biggest, seconds)?;
+        (one.signature, one.signed_programs, one.foreign_signatures) = (signature, signed.0, signed.1.clone());
+        built.push(one);
     }
     progress.end();
     Ok(built)
+}
+
+/// The package with its signature. Archives have none of their own.
+fn signed_package(
+    signer: &Signer,
+    package: &PlannedPackage,
+    mut partial: Partial,
+    output: &Path,
+) -> Result<(Partial, Option<SignatureFacts>), Failure> {
+    if !signing::is_signed(package.target) {
+        return Ok((partial, None));
+    }
+    if package.target == TargetName::Msi {
+        let mut other = Partial::create(output, &format!("{}.signed", package.file_name))?;
+        signer.package(&partial.path, &mut partial.file, Some(&mut other.file))?;
+        partial = other;
+    } else {
+        signer.package(&partial.path, &mut partial.file, None)?;
+    }
+    let holds = signer.holds(&partial.path)?;
+    Ok((partial, Some(holds)))
 }
 
 fn finish_package(
@@ -229,6 +310,9 @@ fn finish_package(
         sha256,
         seconds: took.as_secs_f64(),
         verify_seconds: verify.as_secs_f64(),
+        signature: None,
+        signed_programs: 0,
+        foreign_signatures: Vec::new(),
         layers: plan.payload.shares.clone(),
         biggest: biggest.to_vec(),
         losses: package.losses,

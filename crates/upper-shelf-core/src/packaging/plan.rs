@@ -1,6 +1,6 @@
 //! What would be built: everything is looked at and checked here, and nothing is written.
 
-use crate::footprint::Footprint;
+use crate::footprint::{Footprint, Node, RelPath};
 use crate::icons::Icon;
 use crate::layout;
 use crate::manifest::resolve::{Default, Product};
@@ -9,7 +9,9 @@ use crate::payload::{Payload, PayloadFile, gather};
 use crate::platform::Platform;
 use crate::problem::{Code, Failure, Kind, Problem, Span};
 use crate::settings::TargetName;
+use crate::signing::{self, ForeignSignature, Signer};
 use crate::targets::{self, Job, Loss};
+use std::collections::HashMap;
 use std::path::PathBuf;
 
 /// What the caller wants, and what it knows of the machine.
@@ -73,6 +75,35 @@ impl Plan {
         self.all_names.as_deref().unwrap_or(&self.payload.files)
     }
 
+    /// Signs the programs that nobody has signed. Everything that says how long they are follows.
+    pub(super) fn sign(&mut self, signer: &Signer, threads: usize) -> Result<(u64, Vec<ForeignSignature>), Failure> {
+        let before: Vec<u64> = self.payload.files.iter().map(|file| file.size).collect();
+        let signed = signer.programs(&mut self.payload.files, threads)?;
+        let Payload { files, shares, others, .. } = &mut self.payload;
+        let changed = files.iter().zip(before).filter(|(file, before)| file.size != *before);
+        let mut sizes = HashMap::new();
+        for (file, before) in changed {
+            sizes.insert(&file.path, file.size);
+            if let Some(share) = shares.get_mut(file.layer) {
+                share.bytes = share.bytes - before + file.size;
+            }
+        }
+        // A further name of a program is as long as the first.
+        let further: Vec<(RelPath, u64)> = others
+            .iter()
+            .filter_map(|node| match node {
+                Node::HardLink { path, to } => Some((path.clone(), *sizes.get(to)?)),
+                _ => None,
+            })
+            .collect();
+        sizes.extend(further.iter().map(|(path, size)| (path, *size)));
+        for package in &mut self.packages {
+            package.carried.set_sizes(|path| sizes.get(path).copied());
+        }
+        self.all_names = self.payload.with_further_names();
+        Ok(signed)
+    }
+
     /// The files that a package holds: those that are further names of others only if it can't say so.
     fn files(&self, package: &PlannedPackage) -> &[PayloadFile] {
         if package.keeps_further_names() { &self.payload.files } else { self.all_files() }
@@ -94,6 +125,7 @@ fn job<'j>(product: &'j Product, files: &'j [PayloadFile], footprint: &'j Footpr
         time: product.time,
         file_name: &product.file_name,
         settings: &product.settings,
+        signer: None,
         threads: 1,
         sidecar: &|_| Err(Failure::new(Kind::Problems, Problem::error(Code::Internal, "nothing is written by a plan"))),
     }
@@ -141,6 +173,7 @@ pub fn plan(project: &Project, options: &Options) -> Result<Vec<Plan>, Failure> 
             }
         };
         found.extend(layout::prepare(project, &mut product, &mut payload, &icon));
+        found.extend(product.signing.iter().flat_map(|settings| signing::check(settings, signing::now())));
         let (footprint, more) = layout::lay_out(&product, &payload, &icon);
         // Without its layers a payload's gaps say nothing new.
         if !found.iter().any(Problem::is_error) {
@@ -158,7 +191,13 @@ pub fn plan(project: &Project, options: &Options) -> Result<Vec<Plan>, Failure> 
         let files = all_names.as_deref().unwrap_or(&payload.files);
         let mut against = Vec::new();
         let packages = planned_packages(&product, files, &footprint, &icon, &mut against);
-        let located = |problem| product.located(problem, &project.source);
+        let located = |problem| {
+            let mut problem = product.located(problem, &project.source);
+            if problem.code == Code::Secret {
+                problem.span = problem.span.map(Span::without_value);
+            }
+            problem
+        };
         let mut found: Vec<Problem> = found.into_iter().map(located).collect();
         // What is wrong in itself is wrong for a format, too.
         let wrong: Vec<Span> = found.iter().filter(|p| p.is_error()).filter_map(|p| p.span.clone()).collect();

@@ -244,6 +244,16 @@ fn read_file(file: &PayloadFile, out: &Sender<Chunk>) -> Result<(), crossbeam_ch
                 Err(failure) => out.send(Chunk::Failed(failure)),
             }
         }
+        Source::Signed(base, overlay) => {
+            let mut chunks = Chunks { out, hasher: blake3::Hasher::new(), bytes: Vec::new() };
+            match signed(base, overlay, &mut chunks) {
+                Ok(()) => {
+                    chunks.pass_on().map_err(|()| crossbeam_channel::SendError(Chunk::Bytes(Vec::new())))?;
+                    out.send(Chunk::End(ContentHash(*chunks.hasher.finalize().as_bytes())))
+                }
+                Err(e) => out.send(Chunk::Failed(changed(std::path::Path::new(file.path.as_str()), &e.to_string()))),
+            }
+        }
         Source::Disk(path, stamp) => match read_disk(path, *stamp, out) {
             Ok(Some(hash)) => out.send(Chunk::End(hash)),
             Ok(None) => Ok(()),
@@ -283,6 +293,13 @@ impl io::Write for Chunks<'_> {
     fn flush(&mut self) -> io::Result<()> {
         Ok(())
     }
+}
+
+/// A program with its signature, whose file is looked at before and afterwards.
+fn signed(base: &Source, overlay: &pe_image::Overlay<()>, chunks: &mut Chunks) -> io::Result<()> {
+    let file = base.open()?.ok_or_else(|| io::Error::other("it is no single file"))?;
+    io::copy(&mut overlay.over(file), chunks)?;
+    base.open().map(drop)
 }
 
 fn join(parts: &Arc<[(std::path::PathBuf, Stamp)]>, chunks: &mut Chunks) -> Result<(), Failure> {

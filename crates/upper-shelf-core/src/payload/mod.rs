@@ -48,6 +48,8 @@ pub enum Source {
     Disk(PathBuf, Stamp),
     /// Bytes in memory.
     Memory(Arc<[u8]>),
+    /// A program with a signature: what the signature changes lies over its bytes, which must stay as they were.
+    Signed(Box<Source>, pe_image::Overlay<()>),
     /// Programs of macOS for one processor each, as one for all of them; each must stay as it was.
     Joined(Arc<[(PathBuf, Stamp)]>),
 }
@@ -98,6 +100,30 @@ pub struct PayloadFile {
     pub further_name: bool,
 }
 
+/// Bytes of a program, wherever they come from.
+pub(crate) trait ReadSeek: std::io::Read + std::io::Seek {}
+impl<T: std::io::Read + std::io::Seek> ReadSeek for T {}
+
+impl Source {
+    /// Opens it for reading in any order, if it is one file or bytes in memory.
+    ///
+    /// # Errors
+    /// It can't be read, or changed since it was gathered.
+    pub(crate) fn open(&self) -> std::io::Result<Option<Box<dyn ReadSeek + '_>>> {
+        Ok(match self {
+            Self::Memory(bytes) => Some(Box::new(std::io::Cursor::new(&bytes[..]))),
+            Self::Disk(path, stamp) => {
+                let file = std::fs::File::open(path)?;
+                if Stamp::of(&file.metadata()?) != *stamp {
+                    return Err(std::io::Error::other("it changed since it was looked at"));
+                }
+                Some(Box::new(file))
+            }
+            Self::Joined(_) | Self::Signed(..) => None,
+        })
+    }
+}
+
 impl PayloadFile {
     /// All its bytes, for one that is small enough to be changed in memory.
     ///
@@ -107,6 +133,7 @@ impl PayloadFile {
         match &self.source {
             Source::Memory(bytes) => Ok(bytes.to_vec()),
             Source::Joined(_) => Err(std::io::Error::other("it is a program of macOS")),
+            Source::Signed(..) => Err(std::io::Error::other("it is signed already")),
             Source::Disk(path, stamp) => {
                 let bytes = std::fs::read(path)?;
                 let same = Stamp::of(&path.metadata()?) == *stamp && bytes.len() as u64 == stamp.size;

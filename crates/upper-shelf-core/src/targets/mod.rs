@@ -24,6 +24,7 @@ use crate::payload::feed::Stream;
 use crate::platform::System;
 use crate::problem::{Code, Failure, Kind, Problem};
 use crate::settings::{DiskImage, Settings, TargetName};
+use crate::signing::Signer;
 use serde::Serialize;
 use std::borrow::Cow;
 use std::collections::BTreeSet;
@@ -60,6 +61,8 @@ pub struct Job<'j> {
     pub file_name: &'j str,
     /// What only one format has.
     pub settings: &'j Settings,
+    /// The product's key, for what has to be signed before it is packed.
+    pub signer: Option<&'j Signer>,
     /// Threads that pack.
     pub threads: usize,
     /// Makes a file that belongs beside the package; it gets its name together with the package.

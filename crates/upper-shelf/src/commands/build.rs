@@ -8,6 +8,7 @@ use std::path::PathBuf;
 use upper_shelf_core::Failure;
 use upper_shelf_core::footprint::text_bytes;
 use upper_shelf_core::packaging::{self, Built};
+use upper_shelf_core::signing::ForeignSignature;
 
 /// Build the packages
 #[derive(Debug, clap::Args)]
@@ -76,6 +77,7 @@ pub fn report(built: &[Built], out: &Output) {
     for of_platform in built.chunk_by(|a, b| a.platform == b.platform) {
         if let Some(first) = of_platform.first() {
             shared(first, out);
+            signed(of_platform, out);
         }
     }
 }
@@ -87,6 +89,29 @@ fn detail(package: &Built, out: &Output) {
     out.line(format!("    blake3 {}", package.blake3));
     for loss in &package.losses {
         out.aside(&format!("    {}: {}", loss.what, loss.why));
+    }
+}
+
+/// Who signed the packages of a platform, and what in them.
+fn signed(packages: &[Built], out: &Output) {
+    let Some(package) = packages.iter().find(|package| package.signature.is_some() || package.signed_programs > 0)
+    else {
+        return;
+    };
+    let first = packages.iter().find_map(|package| package.signature.as_ref());
+    let by =
+        first.and_then(|signature| signature.chain.first()).map_or(String::new(), |by| format!(" by “{}”", by.name));
+    let when = match first.map(|signature| &signature.timestamp) {
+        Some(Some(stamp)) => format!(", {}", stamp.time),
+        Some(None) => ", without a timestamp".into(),
+        None => String::new(),
+    };
+    let count = packages.iter().filter(|package| package.signature.is_some()).count();
+    let counted = |n: usize, one: &str| if n == 1 { format!("1 {one}") } else { format!("{n} {one}s") };
+    let programs = counted(package.signed_programs as usize, "program");
+    out.line(format!("  signed   {programs} and {}{by}{when}", counted(count, "package")));
+    for ForeignSignature { path, by } in &package.foreign_signatures {
+        out.line(format!("           {path} keeps the signature of “{by}”"));
     }
 }
 

@@ -3,10 +3,12 @@
 use super::ProjectArgs;
 use crate::exit::Exit;
 use crate::output::Output;
+use serde::Serialize;
 use std::path::{Path, PathBuf};
 use upper_shelf_core::footprint::{Change, Difference, FieldChange, Footprint, text_bytes};
 use upper_shelf_core::platform::Platform;
 use upper_shelf_core::problem::{Code, Problem};
+use upper_shelf_core::signing;
 use upper_shelf_core::targets::{self, Depth};
 use upper_shelf_core::{Failure, Kind};
 
@@ -27,12 +29,36 @@ pub struct Args {
 pub fn run(args: Args, out: &mut Output) -> Result<Exit, Failure> {
     let (old, new) = (side(&args.old, &args, out)?, side(&args.new, &args, out)?);
     let difference = old.difference(&new);
+    let signers = [signers(&args.old)?, signers(&args.new)?];
     if out.json {
-        out.result(&difference);
+        out.result(&Compared { difference: &difference, signers });
     } else {
         show(&difference, (old.size(), new.size()), out);
+        if signers[0] != signers[1] {
+            let [old, new] = signers.map(|by| if by.is_empty() { "nobody".into() } else { by.join(", ") });
+            out.line(format!("signed by {old} → by {new}"));
+        }
     }
     Ok(if difference.is_empty() { Exit::Done } else { Exit::Different })
+}
+
+/// What `compare` prints.
+#[derive(Serialize, schemars::JsonSchema)]
+pub struct Compared<'d> {
+    /// The footprints.
+    #[serde(flatten)]
+    difference: &'d Difference,
+    /// Who signed the older package, and the newer one. That alone makes no difference.
+    signers: [Vec<String>; 2],
+}
+
+/// Who signed a package.
+fn signers(path: &Path) -> Result<Vec<String>, Failure> {
+    if path.is_dir() {
+        return Ok(Vec::new());
+    }
+    let names = signing::signers(path)?.into_iter().filter_map(|s| s.chain.into_iter().next());
+    Ok(names.map(|certificate| certificate.name).collect())
 }
 
 fn side(path: &Path, args: &Args, out: &Output) -> Result<Footprint, Failure> {

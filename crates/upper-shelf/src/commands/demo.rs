@@ -8,6 +8,8 @@ use serde::Serialize;
 use std::path::{Path, PathBuf};
 use upper_shelf_core::packaging::Built;
 use upper_shelf_core::problem::{Code, Problem};
+use upper_shelf_core::signing;
+use upper_shelf_core::signing::test_keys::{self, KeyKind};
 use upper_shelf_core::{Failure, Kind};
 
 static FILES: Dir = include_dir!("$CARGO_MANIFEST_DIR/../../demo/files");
@@ -42,6 +44,7 @@ pub fn run(args: Args, out: &mut Output) -> Result<Exit, Failure> {
         ));
     }
     unpack(&FILES, &args.folder.join("combwright"))?;
+    sign_with_test_keys(&args.folder)?;
     out.heading("Combwright, the hive journal of the Fernhollow Apiary Works: built files and a manifest");
     let mut packages = Vec::new();
     for manifest in ["previous.toml", "shelf.toml"] {
@@ -76,6 +79,9 @@ pub fn run(args: Args, out: &mut Output) -> Result<Exit, Failure> {
     out.line(format!("  upper-shelf inspect {at}/packages/Combwright-2.4.0-linux-x64.AppImage"));
     out.line(format!("  upper-shelf compare {at}/packages/Combwright-2.3.0-linux-x64.AppImage {at}/packages/Combwright-2.4.0-linux-x64.AppImage"));
     out.line(format!("  upper-shelf inspect {at}/packages/Combwright-2.4.0-windows-x64.msi"));
+    out.line(format!(
+        "  upper-shelf verify {at}/packages/Combwright-2.4.0-windows-x64.exe --roots {at}/keys/test-authority.pem"
+    ));
     if machine.system() == upper_shelf_core::platform::System::Linux {
         out.line(format!(
             "  {at}/packages/Combwright-2.4.0-{machine}.AppImage            (a window; --report for text)"
@@ -85,6 +91,25 @@ pub fn run(args: Args, out: &mut Output) -> Result<Exit, Failure> {
         ));
     }
     Ok(Exit::Done)
+}
+
+/// What is signed with the demo's own keys is made known to the manifest.
+const SIGNING: &str = r#"
+# These keys were made by `upper-shelf keys make`, for this folder only: nobody else trusts them.
+[signing.windows]
+key = "../keys/code-signing.key.pem"
+certificate = "../keys/code-signing.pem"
+"#;
+
+/// Makes keys that nobody else has, once, and names them in the manifest.
+fn sign_with_test_keys(folder: &Path) -> Result<(), Failure> {
+    let keys = folder.join("keys");
+    if !keys.join("code-signing.key.pem").exists() {
+        test_keys::make(&keys, "Fernhollow Apiary Works", KeyKind::P256, signing::now())?;
+    }
+    let manifest = folder.join("combwright/shelf.toml");
+    let text = std::fs::read_to_string(&manifest).map_err(|e| Failure::io("can't read", &manifest, e))?;
+    std::fs::write(&manifest, text + SIGNING).map_err(|e| Failure::io("can't write", &manifest, e))
 }
 
 fn unpack(dir: &Dir, to: &Path) -> Result<(), Failure> {

@@ -8,9 +8,13 @@ pub mod extract;
 pub mod icons;
 pub mod init;
 pub mod inspect;
+pub mod keys;
 pub mod plan;
 pub mod preview;
 pub mod shell;
+pub mod sign;
+pub mod simulate;
+pub mod verify;
 
 use crate::output::Output;
 use std::path::{Path, PathBuf};
@@ -95,6 +99,12 @@ pub fn load_for(args: &ProjectArgs, output: Option<&Path>, out: &Output) -> Resu
         }
     }
     Ok((project, plans))
+}
+
+/// The certificates of authorities that are trusted, out of files.
+pub fn roots(files: &[PathBuf]) -> Result<Vec<upper_shelf_core::signing::Certificate>, Failure> {
+    let all: Result<Vec<_>, Failure> = files.iter().map(|file| upper_shelf_core::signing::certificates(file)).collect();
+    Ok(all?.concat())
 }
 
 /// A path as people like to see it: relative to where they stand, where it is below.

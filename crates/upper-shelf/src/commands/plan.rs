@@ -8,7 +8,9 @@ use upper_shelf_core::Failure;
 use upper_shelf_core::footprint::Footprint;
 use upper_shelf_core::manifest::resolve::Default;
 use upper_shelf_core::packaging::Plan;
+use upper_shelf_core::platform::System;
 use upper_shelf_core::problem::Problem;
+use upper_shelf_core::signing::{self, ForeignSignature, PlannedSigning};
 use upper_shelf_core::targets::Loss;
 
 /// Show everything that the product will leave on a machine, and every default used; nothing is written
@@ -28,6 +30,9 @@ pub struct Planned<'p> {
     footprint: &'p Footprint,
     /// The packages that would be built.
     packages: Vec<PlannedPackage<'p>>,
+    /// What will be signed.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    signing: Option<PlannedSigning>,
     /// Defaults that were taken.
     defaults: &'p [Default],
     /// Warnings.
@@ -49,32 +54,40 @@ pub struct PlannedPackage<'p> {
 pub fn run(args: Args, out: &mut Output) -> Result<Exit, Failure> {
     let (_, plans) = super::load(&args.project, out)?;
     if out.json {
-        out.result(&plans.iter().map(for_machines).collect::<Vec<_>>());
+        let all: Result<Vec<Planned>, Failure> = plans.iter().map(for_machines).collect();
+        out.result(&all?);
         return Ok(Exit::Done);
     }
     for (n, plan) in plans.iter().enumerate() {
         if n > 0 {
             out.line("");
         }
-        show(plan, out);
+        show(plan, out)?;
     }
     Ok(Exit::Done)
 }
 
-fn for_machines(plan: &Plan) -> Planned<'_> {
+/// What will be signed, if the manifest names a key.
+fn signing(plan: &Plan) -> Result<Option<PlannedSigning>, Failure> {
+    let settings = plan.product.signing.as_ref().filter(|settings| settings.system == System::Windows);
+    settings.map(|settings| signing::planned(settings, &plan.payload.files)).transpose()
+}
+
+fn for_machines(plan: &Plan) -> Result<Planned<'_>, Failure> {
     let packages = plan.packages.iter();
-    Planned {
+    Ok(Planned {
         platform: plan.product.platform.to_string(),
         footprint: &plan.footprint,
         packages: packages
             .map(|p| PlannedPackage { target: p.target.name(), file_name: &p.file_name, losses: &p.losses })
             .collect(),
+        signing: signing(plan)?,
         defaults: &plan.defaults,
         warnings: &plan.warnings,
-    }
+    })
 }
 
-fn show(plan: &Plan, out: &Output) {
+fn show(plan: &Plan, out: &Output) -> Result<(), Failure> {
     out.text(&plan.footprint.to_text());
     out.line("");
     out.heading("packages");
@@ -83,6 +96,25 @@ fn show(plan: &Plan, out: &Output) {
         for loss in &package.losses {
             out.aside(&format!("    {}: {}", loss.what, loss.why));
         }
+    }
+    if let Some(PlannedSigning { key, timestamps, programs, foreign_signatures }) = signing(plan)? {
+        out.line("");
+        out.heading("signatures");
+        out.line(format!("  key         {}", super::shown(&key)));
+        timestamps.iter().for_each(|address| out.line(format!("  timestamps  {address}")));
+        programs.iter().for_each(|path| out.line(format!("  signs       {path}")));
+        for package in plan.packages.iter().filter(|p| signing::is_signed(p.target)) {
+            out.line(format!("  signs       {}", package.file_name));
+        }
+        for ForeignSignature { path, by } in &foreign_signatures {
+            out.line(format!("  leaves      {path}, which “{by}” has signed"));
+        }
+    }
+    if let Some(settings) = plan.product.signing.as_ref().filter(|settings| settings.system == System::Linux) {
+        out.line("");
+        out.heading("signatures");
+        out.line(format!("  key         {}", super::shown(&settings.key)));
+        out.line(format!("  signs       {}, the list of all packages", signing::SUMS));
     }
     let defaults = plan.defaults.iter().filter(|d| out.verbose || !d.is_detail);
     if defaults.clone().next().is_some() {
@@ -97,4 +129,5 @@ fn show(plan: &Plan, out: &Output) {
         out.line("");
         out.warnings(&plan.warnings);
     }
+    Ok(())
 }

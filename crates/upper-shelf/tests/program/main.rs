@@ -45,6 +45,8 @@ mod setup;
 mod setup_harm;
 #[cfg(unix)]
 mod setup_wizard;
+#[cfg(unix)]
+mod signing;
 mod tar;
 #[cfg(unix)]
 mod tar_bad_days;

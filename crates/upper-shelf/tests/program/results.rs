@@ -31,6 +31,7 @@ fn run(folder: &Folder, args: &[&str]) -> Output {
 #[test]
 fn every_commands_result_is_as_its_schema_says() {
     let folder = Folder::least();
+    folder.write("app.exe", crate::common::hives::PROGRAM);
     let of_demo = demo().join("demo/combwright");
     let of_demo = of_demo.to_str().expect("text");
     let package = |name: &str| demo_package(name).to_str().expect("text").to_owned();
@@ -39,7 +40,7 @@ fn every_commands_result_is_as_its_schema_says() {
     let dmg = package("Combwright-2.4.0-macos-arm64.dmg");
     let icon = format!("{of_demo}/art/combwright.svg");
     let built = format!("{of_demo}/built");
-    let cases: [(&str, &[&str], i32); 16] = [
+    let cases: [(&str, &[&str], i32); 20] = [
         ("init", &["init", &built, "--output", "found.toml"], 0),
         ("check", &["check"], 0),
         ("check", &["check", &msi], 0),
@@ -54,6 +55,14 @@ fn every_commands_result_is_as_its_schema_says() {
         ("compare", &["compare", &old, &new], 5),
         ("icons", &["icons", &icon], 0),
         ("demo", &["demo", "example"], 0),
+        ("keys", &["keys", "make", "keys", "--publisher", "Fernhollow", "--kind", "p256"], 0),
+        ("keys", &["keys", "explain", "keys/code-signing.pem"], 0),
+        (
+            "sign",
+            &["sign", "app.exe", "--key", "keys/code-signing.key.pem", "--certificate", "keys/code-signing.pem"],
+            0,
+        ),
+        ("verify", &["verify", "app.exe", "--roots", "keys/test-authority.pem"], 0),
         ("failure", &["check", "nowhere.toml"], 1),
         ("failure", &["inspect", "shelf.toml"], 4),
     ];

@@ -27,6 +27,17 @@ pub struct StreamInfo {
     /// Bytes.
     pub size: u64,
     start: u32,
+    /// What applications noted of it, as it is stored.
+    pub state: [u8; 4],
+    /// When it was made and changed, as that is stored.
+    pub dates: [u8; 16],
+}
+
+impl StreamInfo {
+    /// Where it begins: those in the mini stream first, in their order.
+    pub fn place(&self) -> u64 {
+        u64::from(self.start) | if self.size >= MINI_CUTOFF { 1 << 32 } else { 0 }
+    }
 }
 
 /// An open compound file.
@@ -40,6 +51,10 @@ pub struct Compound<R> {
     mini: Vec<(u64, u64)>,
     /// The root's class identifier, in its stored byte order.
     pub clsid: [u8; 16],
+    /// What applications noted of the root, as it is stored.
+    pub state: [u8; 4],
+    /// Whether there are storages, whose streams are not read.
+    pub has_storages: bool,
     streams: Vec<StreamInfo>,
     /// Trouble that other readers overlook: siblings out of order, and the like.
     pub remarks: Vec<String>,
@@ -77,6 +92,8 @@ impl<R: Read + Seek> Compound<R> {
             mini_fat: Vec::new(),
             mini: Vec::new(),
             clsid: [0; 16],
+            state: [0; 4],
+            has_storages: false,
             streams: Vec::new(),
             remarks: Vec::new(),
         };
@@ -202,6 +219,7 @@ impl<R: Read + Seek> Compound<R> {
             return Err(Error::format(48, "the directory has no root"));
         };
         self.clsid = root.clsid;
+        self.state = root.state.get().to_le_bytes();
         let size = self.size(root);
         self.mini = if size == 0 { Vec::new() } else { self.chain(root.start.get(), Some(size))? };
         let mut seen = vec![false; entries.len()];
@@ -233,9 +251,17 @@ impl<R: Read + Seek> Compound<R> {
             last = Some(key);
             match entry.object_type {
                 TYPE_STREAM => {
-                    self.streams.push(StreamInfo { name, size: self.size(entry), start: entry.start.get() });
+                    let mut dates = [0; 16];
+                    dates[..8].copy_from_slice(&entry.created.get().to_le_bytes());
+                    dates[8..].copy_from_slice(&entry.modified.get().to_le_bytes());
+                    let state = entry.state.get().to_le_bytes();
+                    let start = entry.start.get();
+                    self.streams.push(StreamInfo { name, size: self.size(entry), start, state, dates });
                 }
-                TYPE_STORAGE => self.remarks.push(format!("a nested storage: {name:?}")),
+                TYPE_STORAGE => {
+                    self.has_storages = true;
+                    self.remarks.push(format!("a nested storage: {name:?}"));
+                }
                 other => return Err(Error::format(48, format!("entry {index} of the directory is of type {other}"))),
             }
             at = entry.right.get();

@@ -16,7 +16,7 @@ use crate::languages::language_numbers;
 use crate::payload::Layer;
 use crate::platform::{Platform, Selector, System};
 use crate::problem::{About, Code, Problem, Span};
-use crate::settings::{DiskImage, Settings, TargetName};
+use crate::settings::{DiskImage, Settings, Signing, TargetName};
 use serde::Serialize;
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::PathBuf;
@@ -76,6 +76,8 @@ pub struct Product {
     pub settings: Settings,
     /// The window of disk images.
     pub disk_image: DiskImage,
+    /// The key that signs.
+    pub signing: Option<Signing>,
     /// The packages' formats.
     pub targets: Vec<TargetName>,
     /// Seconds since 1970 that all files inside packages bear.
@@ -157,6 +159,7 @@ impl Project {
             install: _,
             wizard: _,
             disk_image: _,
+            signing: _,
             bundle: _,
             targets: _,
             target: _,
@@ -194,6 +197,7 @@ impl Project {
         let wizard = if platform.system() == System::Windows { r.wizard() } else { crate::wizard::Wizard::default() };
         let settings = r.settings(&targets);
         let disk_image = if platform.system() == System::Macos { r.disk_image(&targets) } else { DiskImage::default() };
+        let signing = r.signing();
         let time = r.time(epoch);
         let pattern = m.targets.file_name.clone().unwrap_or_else(|| {
             r.default(
@@ -227,6 +231,7 @@ impl Project {
                 wizard,
                 settings,
                 disk_image,
+                signing,
                 targets,
                 time,
                 file_name,

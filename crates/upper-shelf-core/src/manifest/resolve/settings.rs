@@ -2,8 +2,11 @@
 
 use super::{Default as Taken, Resolver};
 use crate::languages::drag_to_install;
+use crate::manifest::Project;
+use crate::platform::System;
 use crate::settings::{
-    Appimage, CodePage, DiskImage, Dmg, FurtherFile, Msi, Nsis, Portable, Settings, Tar, TargetName, Words, Zip,
+    Appimage, CodePage, DiskImage, Dmg, FurtherFile, Msi, Nsis, Portable, Settings, Signing, Tar, TargetName, Words,
+    Zip,
 };
 use serde::Serialize;
 
@@ -148,6 +151,16 @@ impl<'p> Resolver<'p> {
         })
     }
 
+    /// The key that signs for a system.
+    pub(super) fn signing(&mut self) -> Option<Signing> {
+        let signing = self.project.signing(self.platform.system())?;
+        if signing.timestamps.is_empty() {
+            let why = "without one a signature holds only while its certificate does";
+            self.default(&format!("signing.{}.timestamps", self.platform.system().name()), "none", why);
+        }
+        Some(signing)
+    }
+
     /// The window of disk images, with the files that it names.
     pub(super) fn disk_image(&mut self, targets: &[TargetName]) -> DiskImage {
         let written = &self.project.manifest.disk_image;
@@ -204,5 +217,26 @@ impl<'p> Resolver<'p> {
             files,
             ..usual
         }
+    }
+}
+
+impl Project {
+    /// The key that signs for a system, if the manifest names one.
+    pub fn signing(&self, system: System) -> Option<Signing> {
+        let written = match system {
+            System::Windows => self.manifest.signing.windows.as_ref()?,
+            System::Linux => self.manifest.signing.linux.as_ref()?,
+            System::Macos => return None,
+        };
+        let inside = |path: &String| self.folder.join(path);
+        Some(Signing {
+            system,
+            key: if written.key.starts_with("pkcs11:") { written.key.clone().into() } else { inside(&written.key) },
+            certificates: written.certificate.as_ref().map(inside),
+            secret_variable: written.secret_variable.clone(),
+            timestamps: written.timestamps.clone(),
+            timestamp_roots: written.timestamp_roots.as_ref().map(inside),
+            digest: written.digest,
+        })
     }
 }

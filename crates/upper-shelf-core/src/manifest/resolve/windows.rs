@@ -161,8 +161,8 @@ impl Resolver<'_> {
     /// The wizard, with all of its words.
     pub(super) fn wizard(&mut self) -> Wizard {
         let written = &self.project.manifest.wizard;
-        let mut wizard = Wizard::default();
-        wizard.license = written.license.as_ref().and_then(|files| self.license(files));
+        let license = written.license.as_ref().and_then(|files| self.license(files));
+        let mut wizard = Wizard { license, ..Wizard::default() };
         match written.accent.as_deref().map(|text| (text, color(text))) {
             None => {}
             Some((_, Some(accent))) => wizard.accent = accent,

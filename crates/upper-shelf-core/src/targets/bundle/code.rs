@@ -41,6 +41,8 @@ fn read(file: &PayloadFile) -> Option<mach_o::Result<mach_o::File>> {
             }
             Some(Ok(all))
         }
+        // Those are for Windows.
+        Source::Signed(..) => None,
         Source::Disk(path, _) => {
             // What can't be opened now is said when it is packed.
             let mut disk = File::open(path).ok()?;

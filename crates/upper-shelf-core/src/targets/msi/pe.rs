@@ -11,10 +11,16 @@ pub fn version(file: &PayloadFile) -> Option<(String, String)> {
     if !["exe", "dll", "ocx", "sys", "cpl", "drv", "scr"].contains(&ending.as_str()) {
         return None;
     }
-    match &file.source {
+    of_source(&file.source)
+}
+
+fn of_source(source: &Source) -> Option<(String, String)> {
+    match source {
         Source::Memory(bytes) => of(&**bytes),
         // Programs of macOS.
         Source::Joined(_) => None,
+        // A signature says nothing of versions.
+        Source::Signed(base, _) => of_source(base),
         Source::Disk(path, _) => of(&ReadCache::new(std::fs::File::open(path).ok()?)),
     }
 }

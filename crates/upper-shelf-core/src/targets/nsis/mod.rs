@@ -217,7 +217,7 @@ impl Target for Nsis {
         let administrator = job.footprint.install.scope() == Scope::Machine;
         let head = head_for(job, &format!("{}.exe", job.file_name), false, administrator);
         let head = head.map_err(|e| Failure::new(Kind::Problems, Problem::error(Code::FormatLimit, e.to_string())))?;
-        let (header, block) = program::setup(job).map_err(failure)?;
+        let (header, block) = program::setup(job, &head)?;
         write(job, &head, &header, Some(&block), stream, out).map_err(failure)
     }
 

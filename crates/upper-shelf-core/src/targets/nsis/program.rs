@@ -7,14 +7,17 @@ use crate::footprint::{
     RegistryRoot, RegistryValue, RegistryView, RelPath, Service, ServiceStart, Shortcut, Variable, WorkingFolder,
 };
 use crate::languages::language_numbers;
+use crate::problem::Failure;
 use crate::settings::{SettingsPlace, SetupCompression};
+use crate::signing::Signer;
 use crate::targets::{Job, order};
 use crate::wizard::{Action, FILES_IN_USE, Kind, Page, WORDS, Wizard, pages, removal};
 use nsis_archive::Result;
 use nsis_archive::custom::{Custom, kind};
 use nsis_archive::header::{Header, TextBuilder};
 use nsis_archive::read::INSTALL;
-use nsis_archive::structs::{UNINSTALLER, op};
+use nsis_archive::seal;
+use nsis_archive::structs::{ALIGNMENT, UNINSTALLER, op};
 use nsis_archive::write::{Offsets, Options, block};
 use std::collections::HashMap;
 
@@ -375,7 +378,15 @@ pub fn shown(footprint: &Footprint, wizard: &Wizard) -> Vec<Page> {
 }
 
 /// The instructions of a setup program, and the data block of the program that removes the product.
-pub fn setup(job: &Job) -> Result<(Header, Vec<u8>)> {
+pub fn setup(job: &Job, head: &[u8]) -> std::result::Result<(Header, Vec<u8>), Failure> {
+    let block = removal_block(job).map_err(super::failure)?;
+    let stored = stored_uninstaller(head, &block, job.signer)?;
+    let header = instructions(job, stored.len() as u64).map_err(super::failure)?;
+    Ok((header, stored))
+}
+
+/// The data block of the program that removes the product.
+fn removal_block(job: &Job) -> Result<Vec<u8>> {
     let footprint = job.footprint;
     let all = own_pages(footprint, job.wizard);
     let mut remover = Program::new();
@@ -391,8 +402,35 @@ pub fn setup(job: &Job) -> Result<(Header, Vec<u8>)> {
         SetupCompression::Deflate => nsis_archive::Method::Deflate,
     };
     let options = Options { method, dictionary: 1 << 16, flags: UNINSTALLER, ..Options::default() };
-    let block = block(&remover.finish().write()?, &options)?;
+    block(&remover.finish().write()?, &options)
+}
 
+/// The program that removes the product, as a package holds it: it is put together from the setup program's own head where
+/// it is installed, and must then be what was signed here.
+fn stored_uninstaller(head: &[u8], block: &[u8], signer: Option<&Signer>) -> std::result::Result<Vec<u8>, Failure> {
+    let mut changed = vec![0; seal::BEFORE_BLOCK - 4];
+    let mut signature = Vec::new();
+    if let Some(signer) = signer {
+        let mut whole = head.to_vec();
+        whole.resize(whole.len().next_multiple_of(ALIGNMENT as usize), 0);
+        let places = seal::changeable(&whole).map_err(super::failure)?;
+        places.into_iter().for_each(|(at, length)| whole[at..at + length].fill(0));
+        let mut hash = seal::Hash::default();
+        hash.head(&whole).map_err(super::failure)?;
+        hash.update(block);
+        whole.extend(hash.seal());
+        whole.extend(block);
+        let signed = signer.bytes(&whole, UNINSTALL_PROGRAM)?;
+        changed = places.into_iter().flat_map(|(at, length)| signed[at..at + length].to_vec()).collect();
+        signature = signed[whole.len()..].to_vec();
+    }
+    Ok([&changed[..], &(block.len() as u32).to_le_bytes(), block, &signature].concat())
+}
+
+/// The instructions of a setup program, with the length of what its uninstaller is made of.
+fn instructions(job: &Job, uninstaller: u64) -> Result<Header> {
+    let footprint = job.footprint;
+    let all = own_pages(footprint, job.wizard);
     let mut program = Program::new();
     program.identity(footprint);
     program.footprint(footprint);
@@ -400,8 +438,8 @@ pub fn setup(job: &Job) -> Result<(Header, Vec<u8>)> {
         program.registry(&entry);
     }
     program.wizard(footprint, job.wizard, &all);
-    program.files(job, Some(block.len() as u64))?;
-    Ok((program.finish(), block))
+    program.files(job, Some(uninstaller))?;
+    Ok(program.finish())
 }
 
 /// The instructions of a portable program that starts `start`.

@@ -18,6 +18,8 @@ pub const PROGRAM: &str = env!("CARGO_BIN_EXE_upper-shelf");
 /// A folder that is gone after the test.
 pub struct Folder {
     dir: tempfile::TempDir,
+    /// What the program keeps for the next time; no test finds what another one left.
+    cache: tempfile::TempDir,
 }
 
 /// A manifest of the least that builds.
@@ -46,7 +48,7 @@ impl Folder {
         let dir = tempfile::Builder::new().prefix("shelf").tempdir().expect("a folder");
         #[cfg(unix)]
         std::fs::set_permissions(dir.path(), std::os::unix::fs::PermissionsExt::from_mode(0o755)).expect("mode");
-        Self { dir }
+        Self { dir, cache: tempfile::tempdir().expect("a folder") }
     }
 
     /// With the least manifest and a program that is a script.
@@ -59,6 +61,10 @@ impl Folder {
 
     pub fn path(&self) -> &Path {
         self.dir.path()
+    }
+
+    pub fn cache(&self) -> &Path {
+        self.cache.path()
     }
 
     pub fn at(&self, path: &str) -> PathBuf {
@@ -82,6 +88,7 @@ impl Folder {
     pub fn command(&self, args: &[&str]) -> Command {
         let mut command = Command::new(PROGRAM);
         command.args(args).current_dir(self.path()).env("NO_COLOR", "1").env_remove("SOURCE_DATE_EPOCH");
+        command.env("XDG_CACHE_HOME", self.cache());
         command
     }
 

@@ -1,0 +1,151 @@
+//! Signatures of files that have no place for one: they lie beside the file, and a list of digests has one for all files in
+//! it.
+
+use super::file::{Existing, Prepared, Signed};
+use super::{Certificate, CertificateFacts, Hash, SignatureFacts, StampFacts, Verdict, failure, shown};
+use crate::litter::{Litter, PARTIAL};
+use crate::problem::{Code, Failure, Kind, Problem};
+use signatures::detached;
+use signatures::key::Identity;
+use std::fs::File;
+use std::io::{BufRead, BufReader, Read, Write};
+use std::path::{Path, PathBuf};
+
+/// How the name of a signature ends (RFC 8551, 3.2.1).
+const ENDING: &str = "p7s";
+/// The longest signature that is read, bytes.
+const LONGEST: u64 = 1 << 20;
+/// The list of digests of all packages, in the form of `sha256sum`.
+pub const SUMS: &str = "SHA256SUMS";
+/// The longest list, and the most files in it.
+const LONGEST_LIST: u64 = 16 << 20;
+
+/// Where the signature of a file lies.
+pub fn signature_of(path: &Path) -> PathBuf {
+    let mut name = path.file_name().unwrap_or_default().to_owned();
+    name.push(".");
+    name.push(ENDING);
+    path.with_file_name(name)
+}
+
+fn digest(path: &Path, hash: Hash) -> std::io::Result<Vec<u8>> {
+    let mut file = File::open(path)?;
+    let mut digester = hash.digester();
+    let mut buffer = vec![0; 1 << 18];
+    loop {
+        match file.read(&mut buffer)? {
+            0 => return Ok(digester.finish()),
+            n => digester.update(&buffer[..n]),
+        }
+    }
+}
+
+/// Signs a file that has no place for a signature.
+pub(super) fn sign(path: &Path, who: &Identity, how: &Signed) -> Result<Prepared, Failure> {
+    let own = signature_of(path);
+    if own.symlink_metadata().is_ok() && how.existing != Existing::Replace {
+        let problem = Problem::error(Code::AlreadySigned, format!("{} is there already", own.display())).on(&own);
+        return Err(Failure::new(Kind::Problems, problem.instead("`--existing replace` for another in its place")));
+    }
+    let signature = made(path, who, how)?;
+    let name = own.file_name().unwrap_or_default().to_string_lossy();
+    let beside = own.with_file_name(format!(".{name}{PARTIAL}"));
+    let litter = Litter::file(&beside);
+    let trouble = |e: std::io::Error| Failure::io("can't write", &beside, e);
+    let mut file = File::create(&beside).map_err(trouble)?;
+    file.write_all(&signature).and_then(|()| file.sync_all()).map_err(trouble)?;
+    let verdict = verify_with(path, &signature, &who.chain, super::now());
+    Ok(Prepared::new(own, beside, litter, Verdict { file: path.to_owned(), ..verdict }))
+}
+
+/// A signature of a file, for beside it.
+pub(super) fn made(path: &Path, who: &Identity, how: &Signed) -> Result<Vec<u8>, Failure> {
+    let hash = how.hash.unwrap_or_else(|| who.signer.public_key().usual_hash());
+    let digest = digest(path, hash).map_err(|e| Failure::io("can't read", path, e))?;
+    let refused = |e: signatures::Error| {
+        failure(Code::Key, Kind::Problems, format!("{} can't be signed", path.display()), path, &e)
+    };
+    let unsigned = detached::prepare(hash, &digest, who).map_err(refused)?;
+    let signature = who.signer.sign(hash, unsigned.to_sign()).map_err(refused)?;
+    let stamp = how.clock.as_ref().map(|clock| clock.stamp(&signature)).transpose()?;
+    detached::finish(&unsigned, &signature, stamp).map_err(refused)
+}
+
+fn verify_with(path: &Path, signature: &[u8], roots: &[Certificate], now: u64) -> Verdict {
+    let mut verdict = super::file::unchecked(path);
+    let of_file = |hash| digest(path, hash).map_err(|e| signatures::Error::malformed(e.to_string()));
+    match detached::check(signature, of_file, roots, now) {
+        Ok(report) => {
+            let stamped = report.stamp.iter().flat_map(|stamp| &stamp.chain.problems);
+            let stamped = stamped.map(|problem| format!("its timestamp: {problem}"));
+            verdict.signatures.push(SignatureFacts {
+                product: None,
+                digest: report.hash.name().to_owned(),
+                chain: report.chain.certificates.iter().map(CertificateFacts::from).collect(),
+                timestamp: report.stamp.as_ref().map(StampFacts::from),
+                problems: report.chain.problems.iter().cloned().chain(stamped).map(|p| shown(&p)).collect(),
+            });
+        }
+        Err(e) => verdict.problems.push(format!("its signature can't be trusted: {e}")),
+    }
+    verdict
+}
+
+/// Looks at the signature beside a file; and, of a list of digests, at all files in it.
+pub(super) fn verify(path: &Path, roots: &[Certificate], now: u64) -> Result<Verdict, Failure> {
+    let own = signature_of(path);
+    let mut verdict = match std::fs::metadata(&own) {
+        Err(e) if e.kind() == std::io::ErrorKind::NotFound => {
+            let mut verdict = super::file::unchecked(path);
+            let name = own.file_name().unwrap_or_default().to_string_lossy();
+            verdict.problems.push(format!("it is not signed: there is no {name} beside it"));
+            return Ok(verdict);
+        }
+        Err(e) => return Err(Failure::io("can't read", &own, e)),
+        Ok(meta) if meta.len() > LONGEST => {
+            let mut verdict = super::file::unchecked(path);
+            verdict.problems.push("its signature is too long to be one".into());
+            return Ok(verdict);
+        }
+        Ok(_) => {
+            let bytes = crate::input::read(&own).map_err(|e| Failure::io("can't read", &own, e))?;
+            verify_with(path, &bytes, roots, now)
+        }
+    };
+    if path.file_name().is_some_and(|name| name == SUMS) {
+        verdict.problems.extend(sums(path).map_err(|e| Failure::io("can't read", path, e))?);
+    }
+    verdict.good = verdict.problems.is_empty() && verdict.signatures.iter().all(|s| s.problems.is_empty());
+    Ok(verdict)
+}
+
+/// What is wrong with the files of a list, which lie beside it.
+fn sums(list: &Path) -> std::io::Result<Vec<String>> {
+    let mut problems = Vec::new();
+    let mut any = false;
+    for line in BufReader::new(File::open(list)?.take(LONGEST_LIST)).lines() {
+        let line = line?;
+        let Some((digits, name)) = line.split_once("  ").filter(|(digits, name)| {
+            digits.len() == 64 && !name.is_empty() && !name.contains(['/', '\\']) && *name != ".."
+        }) else {
+            problems
+                .push(format!("a line of it names no file beside it: {:?}", line.chars().take(80).collect::<String>()));
+            continue;
+        };
+        any = true;
+        match digest(&list.with_file_name(name), Hash::Sha256) {
+            Ok(own) if hexadecimal(&own) == digits => {}
+            Ok(_) => problems.push(format!("{} was changed after it was signed", shown(name))),
+            Err(e) if e.kind() == std::io::ErrorKind::NotFound => problems.push(format!("{} is missing", shown(name))),
+            Err(e) => problems.push(format!("{} can't be read: {e}", shown(name))),
+        }
+    }
+    if !any && problems.is_empty() {
+        problems.push("it names no file".into());
+    }
+    Ok(problems)
+}
+
+fn hexadecimal(bytes: &[u8]) -> String {
+    bytes.iter().map(|byte| format!("{byte:02x}")).collect()
+}

@@ -1,0 +1,106 @@
+//! Signatures that were made before. What has not changed is not signed again: its timestamp stays, and so do all bytes that
+//! hold it. Whatever is found here is checked like a signature that came from outside.
+
+use super::file::Signed;
+use super::{Certificate, Hash};
+use signatures::authenticode::{self, Subject};
+use signatures::key::Identity;
+use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::{Mutex, PoisonError};
+
+/// More than any signature has, bytes.
+const LONGEST: u64 = 1 << 20;
+
+/// What a signature depends on.
+pub struct Wanted<'w> {
+    /// What is signed.
+    pub subject: Subject,
+    /// The digest's kind.
+    pub hash: Hash,
+    /// The digest.
+    pub digest: &'w [u8],
+    /// With which key.
+    pub who: &'w Identity,
+    /// And how.
+    pub how: &'w Signed,
+}
+
+/// The folder, which may be removed at any time.
+fn folder() -> Option<PathBuf> {
+    dirs::cache_dir().map(|caches| caches.join("upper-shelf/signatures"))
+}
+
+impl Wanted<'_> {
+    /// The name under which it is kept: a hash of all that it depends on.
+    fn name(&self) -> String {
+        let mut hasher = blake3::Hasher::new();
+        let mut take = |part: &[u8]| {
+            hasher.update(&(part.len() as u64).to_le_bytes());
+            hasher.update(part);
+        };
+        take(match self.subject {
+            Subject::Program => b"program",
+            Subject::Installer => b"installer",
+        });
+        take(self.hash.name().as_bytes());
+        take(self.digest);
+        self.who.chain.iter().for_each(|certificate| take(certificate.der()));
+        let named = [&self.how.named.name, &self.how.named.page];
+        named.into_iter().for_each(|text| take(text.as_deref().unwrap_or_default().as_bytes()));
+        let clock = self.how.clock.iter();
+        clock.for_each(|clock| clock.addresses.iter().for_each(|address| take(address.as_bytes())));
+        hasher.finalize().to_string()
+    }
+
+    /// One that was made before, if all of it is as it should be.
+    pub fn find(&self) -> Option<Vec<u8>> {
+        let file = folder()?.join(self.name());
+        if std::fs::metadata(&file).ok()?.len() > LONGEST {
+            return None;
+        }
+        let bytes = std::fs::read(file).ok()?;
+        let clock = self.how.clock.as_ref();
+        let roots: &[Certificate] = clock.map_or(&[], |clock| &clock.roots);
+        let report = authenticode::check(&bytes, self.subject, roots, super::now()).ok()?;
+        let has_time = match (&report.stamp, clock) {
+            (None, None) => true,
+            (Some(stamp), Some(clock)) => clock.roots.is_empty() || stamp.chain.problems.is_empty(),
+            _ => false,
+        };
+        let is_same = report.digest == self.digest
+            && report.hash == self.hash
+            && report.named == self.how.named
+            && report.signer == *self.who.certificate()
+            && report.further.is_empty();
+        (has_time && is_same).then_some(bytes)
+    }
+
+    /// Keeps one, and gives it back; or the one that another thread has kept for the same bytes, so that both are alike. Where
+    /// none can be kept, it will be made again.
+    pub fn keep(&self, bytes: Vec<u8>) -> Vec<u8> {
+        static NEXT: AtomicUsize = AtomicUsize::new(0);
+        static KEEPING: Mutex<()> = Mutex::new(());
+        let _one = KEEPING.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(first) = self.find() {
+            return first;
+        }
+        let Some(folder) = folder() else { return bytes };
+        let own = format!(".{}-{}", std::process::id(), NEXT.fetch_add(1, Ordering::Relaxed));
+        let (beside, file) = (folder.join(own), folder.join(self.name()));
+        let written = make_private(&folder).and_then(|()| std::fs::write(&beside, &bytes));
+        if written.and_then(|()| std::fs::rename(&beside, &file)).is_err() {
+            let _ = std::fs::remove_file(&beside);
+        }
+        bytes
+    }
+}
+
+/// A folder that is its owner's alone.
+fn make_private(folder: &Path) -> std::io::Result<()> {
+    let mut builder = std::fs::DirBuilder::new();
+    builder.recursive(true);
+    #[cfg(unix)]
+    std::os::unix::fs::DirBuilderExt::mode(&mut builder, 0o700);
+    builder.create(folder)
+}

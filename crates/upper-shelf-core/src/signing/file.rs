@@ -1,0 +1,237 @@
+//! Signing and verifying one file.
+
+use super::cache::Wanted;
+use super::form::Form;
+use super::{Certificate, Clock, Hash, SignatureFacts, Verdict, failure};
+use crate::litter::{Litter, PARTIAL};
+use crate::problem::{Code, Failure, Kind, Problem};
+use signatures::authenticode::{self, Named, Report, Subject};
+use signatures::key::Identity;
+use signatures::message::{self, Attribute};
+use signatures::oid;
+use std::fs::File;
+use std::path::{Path, PathBuf};
+
+/// What happens to a signature that is there already.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Existing {
+    /// It stays, and the file is not signed again.
+    #[default]
+    Refuse,
+    /// It goes.
+    Replace,
+    /// It stays, and another one comes beside it.
+    Beside,
+}
+
+/// How files are signed.
+#[derive(Debug, Clone, Default)]
+pub struct Signed {
+    /// The digest; default: what goes with the key.
+    pub hash: Option<Hash>,
+    /// What happens to a signature that is there already.
+    pub existing: Existing,
+    /// The product's name and web page, as the system shows them when it asks.
+    pub named: Named,
+    /// Who says when.
+    pub clock: Option<Clock>,
+}
+
+pub(super) fn unreadable(path: &Path, e: pe_image::Error) -> Failure {
+    match e {
+        pe_image::Error::Io(e) => Failure::io("can't read", path, e),
+        other => {
+            let problem = Problem::error(Code::NotSignable, format!("{} can't be signed", path.display())).on(path);
+            Failure::new(Kind::Package, problem.why(other.to_string()))
+        }
+    }
+}
+
+/// A signed file that lies beside the one whose place it takes; given up, it goes.
+pub struct Prepared {
+    path: PathBuf,
+    beside: PathBuf,
+    litter: Litter,
+    verdict: Verdict,
+}
+
+impl Prepared {
+    pub(super) fn new(path: PathBuf, beside: PathBuf, litter: Litter, verdict: Verdict) -> Self {
+        Self { path, beside, litter, verdict }
+    }
+
+    /// Puts it in its place.
+    ///
+    /// # Errors
+    /// The medium's.
+    pub fn finish(self) -> Result<Verdict, Failure> {
+        std::fs::rename(&self.beside, &self.path).map_err(|e| Failure::io("can't replace", &self.path, e))?;
+        self.litter.keep();
+        Ok(self.verdict)
+    }
+}
+
+/// Signs a file: it is written anew beside itself, and checked.
+///
+/// # Errors
+/// It can't be signed, is signed already, or the key, the clock or the medium fail.
+pub fn sign(path: &Path, who: &Identity, how: &Signed) -> Result<Prepared, Failure> {
+    crate::input::is_file(path).map_err(|e| Failure::io("can't read", path, e))?;
+    let mut form = match Form::open(path) {
+        Err(pe_image::Error::Unsupported(_)) => return super::beside::sign(path, who, how),
+        form => form.map_err(|e| unreadable(path, e))?,
+    };
+    let (signatures, directory) = signatures(&mut form, path, who, how)?;
+    let name = path.file_name().unwrap_or_default().to_string_lossy();
+    let beside = path.with_file_name(format!(".{name}{PARTIAL}"));
+    let litter = Litter::file(&beside);
+    let trouble = |e: std::io::Error| Failure::io("can't write", &beside, e);
+    let mut file = File::options().read(true).write(true).create(true).truncate(true).open(&beside).map_err(trouble)?;
+    form.put(&mut file, &signatures, &directory).map_err(|e| unwritable(&beside, e))?;
+    let modes = std::fs::metadata(path).map_err(trouble)?.permissions();
+    file.set_permissions(modes).and_then(|()| file.sync_all()).map_err(trouble)?;
+    drop(file);
+    let verdict = Verdict { file: path.to_owned(), ..holds(&beside, who)? };
+    Ok(Prepared { path: path.to_owned(), beside, litter, verdict })
+}
+
+/// Looks at what was just signed.
+///
+/// # Errors
+/// Something other than whom to trust is wrong with it.
+pub(super) fn holds(path: &Path, who: &Identity) -> Result<Verdict, Failure> {
+    let verdict = verify(path, &who.chain, super::now())?;
+    // Whom to trust is not known here; all else has to fit.
+    let own = verdict.signatures.last().into_iter().flat_map(|signature| &signature.problems);
+    let faults: Vec<String> = own.filter(|problem| !is_about_trust(problem)).cloned().collect();
+    if verdict.signatures.is_empty() || !faults.is_empty() || !verdict.problems.is_empty() {
+        let said: Vec<String> = faults.into_iter().chain(verdict.problems).collect();
+        let what = format!("the signature of {} does not hold", path.display());
+        return Err(Failure::new(Kind::Problems, Problem::error(Code::Signature, what).on(path).why(said.join("; "))));
+    }
+    Ok(verdict)
+}
+
+pub(super) fn unwritable(path: &Path, e: pe_image::Error) -> Failure {
+    match e {
+        pe_image::Error::Io(e) => Failure::io("can't write", path, e),
+        other => unreadable(path, other),
+    }
+}
+
+pub(super) fn is_about_trust(problem: &str) -> bool {
+    problem.contains("not among the trusted") || problem.ends_with("is missing")
+}
+
+/// The signatures that a file gets, and the digest of its directory where that is signed, too.
+fn signatures(form: &mut Form, path: &Path, who: &Identity, how: &Signed) -> Result<(Vec<Vec<u8>>, Vec<u8>), Failure> {
+    let subject = form.subject();
+    let hash = how.hash.unwrap_or_else(|| who.signer.public_key().usual_hash());
+    let mut there = form.signatures().map_err(|e| unreadable(path, e))?;
+    if !there.is_empty() && how.existing == Existing::Refuse {
+        let by = there.first().and_then(|bytes| authenticode::check(bytes, subject, &[], 0).ok());
+        let by = by.map_or("somebody".to_owned(), |report| format!("“{}”", super::shown(&report.signer.name())));
+        let problem =
+            Problem::error(Code::AlreadySigned, format!("{} is already signed by {by}", path.display())).on(path);
+        let instead = "`--existing replace` for another in its place, `--existing beside` for one more";
+        return Err(Failure::new(Kind::Problems, problem.instead(instead)));
+    }
+    let (digest, directory) = match how.existing {
+        // Both are of the same bytes.
+        Existing::Beside if !there.is_empty() && subject == Subject::Installer => {
+            let what = format!("{} can't have a second signature", path.display());
+            let problem = Problem::error(Code::NotSignable, what).on(path).why("installer packages have room for one");
+            return Err(Failure::new(Kind::Problems, problem.instead("`--existing replace` for another in its place")));
+        }
+        _ => form.digest_to_be(hash).map_err(|e| unreadable(path, e))?,
+    };
+    let made = made(subject, hash, &digest, path, who, how)?;
+    match (how.existing, there.first_mut()) {
+        (Existing::Beside, Some(first)) => {
+            let further = Attribute { oid: oid::SPC_NESTED_SIGNATURE, value: made };
+            *first = message::with_unsigned(first, &further).map_err(|e| refused(path, &e))?;
+        }
+        _ => there = vec![made],
+    }
+    Ok((there, directory))
+}
+
+fn refused(path: &Path, e: &signatures::Error) -> Failure {
+    failure(Code::Key, Kind::Problems, format!("{} can't be signed", path.display()), path, e)
+}
+
+/// A signature of a digest, with a timestamp if there is a clock; the one that was made before, if there is one.
+pub(super) fn made(
+    subject: Subject,
+    hash: Hash,
+    digest: &[u8],
+    path: &Path,
+    who: &Identity,
+    how: &Signed,
+) -> Result<Vec<u8>, Failure> {
+    let wanted = Wanted { subject, hash, digest, who, how };
+    if let Some(before) = wanted.find() {
+        return Ok(before);
+    }
+    let refused = |e: signatures::Error| refused(path, &e);
+    let unsigned = authenticode::prepare(subject, hash, digest, &who.chain, &how.named).map_err(refused)?;
+    let signature = who.signer.sign(hash, unsigned.to_sign()).map_err(refused)?;
+    let stamp = how.clock.as_ref().map(|clock| clock.stamp(&signature)).transpose()?;
+    let stamp: Vec<Attribute> = stamp.into_iter().map(|value| Attribute { oid: oid::SPC_TIMESTAMP, value }).collect();
+    let made = unsigned.finish(&signature, &stamp).map_err(refused)?;
+    Ok(wanted.keep(made))
+}
+
+/// A file of which nothing is known yet.
+pub(super) fn unchecked(path: &Path) -> Verdict {
+    Verdict {
+        file: path.to_owned(),
+        good: false,
+        signatures: Vec::new(),
+        problems: Vec::new(),
+        unchecked: vec!["whether a certificate was revoked".into()],
+    }
+}
+
+/// See [`super::verify`].
+pub(super) fn verify(path: &Path, roots: &[Certificate], now: u64) -> Result<Verdict, Failure> {
+    let mut verdict = unchecked(path);
+    let found = Form::open(path).and_then(|mut form| Ok((form.signatures()?, form)));
+    let (all, mut form) = match found {
+        Ok(found) => found,
+        Err(pe_image::Error::Io(e)) => return Err(Failure::io("can't read", path, e)),
+        Err(pe_image::Error::Unsupported(_)) => return super::beside::verify(path, roots, now),
+        Err(e) => {
+            verdict.problems.push(e.to_string());
+            return Ok(verdict);
+        }
+    };
+    let mut left = all;
+    let mut count = 0;
+    while let Some(bytes) = (!left.is_empty()).then(|| left.remove(0)) {
+        count += 1;
+        if count > MOST_SIGNATURES {
+            verdict.problems.push(format!("it has more than {MOST_SIGNATURES} signatures"));
+            break;
+        }
+        match authenticode::check(&bytes, form.subject(), roots, now) {
+            Ok(report) => {
+                let digest = form.digest(report.hash).map_err(|e| unreadable(path, e))?;
+                verdict.problems.extend(form.oddities(Some(report.hash)).map_err(|e| unreadable(path, e))?);
+                verdict.signatures.push(SignatureFacts::of(&report, &digest));
+                let Report { further, .. } = report;
+                left.splice(0..0, further);
+            }
+            Err(e) => verdict.problems.push(format!("its signature can't be checked: {e}")),
+        }
+    }
+    verdict.problems.dedup();
+    if verdict.signatures.is_empty() && verdict.problems.is_empty() {
+        verdict.problems.push("it is not signed".into());
+    }
+    verdict.good = verdict.problems.is_empty() && verdict.signatures.iter().all(|s| s.problems.is_empty());
+    Ok(verdict)
+}
+
+/// More than anybody makes.
+const MOST_SIGNATURES: usize = 8;

@@ -1,0 +1,134 @@
+//! Where signatures stand in a file, and what of it they sign: programs and installer packages of Windows.
+
+use super::Hash;
+use msi_database::compound::{Compound, Limits};
+use msi_database::signature::{self, Directory};
+use pe_image::SignedParts;
+use signatures::authenticode::Subject;
+use std::fs::File;
+use std::io::{Read, Seek, SeekFrom};
+use std::path::Path;
+
+type Result<T> = std::result::Result<T, pe_image::Error>;
+
+/// A file whose signatures are read or written.
+pub enum Form {
+    /// A program or a library.
+    Program(File, SignedParts),
+    /// An installer package.
+    Installer(Box<Compound<File>>),
+}
+
+/// How compound files begin.
+const COMPOUND: [u8; 4] = [0xD0, 0xCF, 0x11, 0xE0];
+
+impl Form {
+    /// Opens a file by what it is.
+    pub fn open(path: &Path) -> Result<Self> {
+        let mut file = File::open(path)?;
+        let mut begin = [0; 4];
+        let mut n = 0;
+        while n < begin.len() {
+            match file.read(&mut begin[n..])? {
+                0 => break,
+                more => n += more,
+            }
+        }
+        file.seek(SeekFrom::Start(0))?;
+        if begin == COMPOUND {
+            return Ok(Self::Installer(Box::new(Compound::open(file, Limits::default())?)));
+        }
+        if &begin[..2] != b"MZ" {
+            let what = "neither a program nor an installer package for Windows";
+            return Err(pe_image::Error::Unsupported(what.into()));
+        }
+        let parts = SignedParts::find(&mut file)?;
+        Ok(Self::Program(file, parts))
+    }
+
+    /// What its signatures say that they are of.
+    pub fn subject(&self) -> Subject {
+        match self {
+            Self::Program(..) => Subject::Program,
+            Self::Installer(_) => Subject::Installer,
+        }
+    }
+
+    /// Its signatures, in their order, and what is beside them.
+    pub fn signatures(&mut self) -> Result<Vec<Vec<u8>>> {
+        match self {
+            Self::Program(file, parts) => parts.signatures(file),
+            Self::Installer(package) => Ok(signature::signature(package)?.into_iter().map(|s| s.message).collect()),
+        }
+    }
+
+    /// The digest of what is signed.
+    pub fn digest(&mut self, hash: Hash) -> Result<Vec<u8>> {
+        let mut digester = hash.digester();
+        match self {
+            Self::Program(file, parts) => parts.feed(file, |bytes| digester.update(bytes))?,
+            Self::Installer(package) => {
+                let extended = signature::signature(package)?.and_then(|signature| signature.directory);
+                signature::feed(package, extended.as_deref(), |bytes| digester.update(bytes))?;
+            }
+        }
+        Ok(digester.finish())
+    }
+
+    /// The digest of what will be signed when the file is written anew, and, in installer packages, the digest of their
+    /// directory.
+    pub fn digest_to_be(&mut self, hash: Hash) -> Result<(Vec<u8>, Vec<u8>)> {
+        match self {
+            Self::Program(..) => Ok((self.digest(hash)?, Vec::new())),
+            Self::Installer(package) => {
+                let directory = digest_of_directory(package, hash, Directory::AsWritten);
+                let mut digester = hash.digester();
+                signature::feed(package, Some(&directory), |bytes| digester.update(bytes))?;
+                Ok((digester.finish(), directory))
+            }
+        }
+    }
+
+    /// What is wrong beside what signatures sign.
+    pub fn oddities(&mut self, hash: Option<Hash>) -> Result<Vec<String>> {
+        Ok(match self {
+            Self::Program(file, parts) => {
+                let wrong = !parts.has_right_checksum(file)?;
+                wrong.then(|| "the checksum in its headers is wrong".to_owned()).into_iter().collect()
+            }
+            Self::Installer(package) => {
+                let Some(signature) = signature::signature(package)? else { return Ok(Vec::new()) };
+                match (signature.directory, hash) {
+                    (Some(extended), Some(hash)) => {
+                        let own = digest_of_directory(package, hash, Directory::AsItIs);
+                        let wrong = own != extended;
+                        wrong.then(|| "its directory was changed after it was signed".to_owned()).into_iter().collect()
+                    }
+                    (None, _) => vec!["names and sizes of its streams are not signed".into()],
+                    (_, None) => Vec::new(),
+                }
+            }
+        })
+    }
+
+    /// Writes the file anew with these signatures, to another one.
+    pub fn put(&mut self, to: &mut File, signatures: &[Vec<u8>], directory: &[u8]) -> Result<()> {
+        match self {
+            Self::Program(file, parts) => {
+                file.seek(SeekFrom::Start(0))?;
+                std::io::copy(file, to)?;
+                parts.put(to, signatures)
+            }
+            Self::Installer(package) => {
+                let signature = signatures.first().map(|signature| (signature.as_slice(), directory));
+                signature::put(package, to, signature).map(drop)
+            }
+        }
+    }
+}
+
+fn digest_of_directory(package: &Compound<File>, hash: Hash, which: Directory) -> Vec<u8> {
+    let mut digester = hash.digester();
+    signature::feed_directory(package, which, |bytes| digester.update(bytes));
+    digester.finish()
+}

@@ -1,0 +1,229 @@
+//! Signatures on finished files: with which key, put on and checked. What a signature consists of is the matter of the crate
+//! `signatures`, where it stands in a file that of the format's crate.
+
+mod beside;
+mod cache;
+mod clock;
+mod file;
+mod form;
+mod identity;
+mod product;
+pub mod test_keys;
+
+pub use beside::{SUMS, signature_of};
+pub use clock::Clock;
+pub use file::{Existing, Prepared, Signed, sign};
+pub use identity::{Keys, identity, token_of};
+pub use product::{ForeignSignature, PlannedSigning, Signer, check, is_signed, planned};
+pub use signatures::authenticode::Named;
+pub use signatures::certificate::Purpose;
+pub use signatures::key::Identity;
+pub use signatures::{Certificate, Hash, Secret};
+
+use crate::problem::{Code, Failure, Kind, Problem};
+use schemars::JsonSchema;
+use serde::Serialize;
+use signatures::authenticode::Report;
+use signatures::timestamp::Stamp;
+use std::path::{Path, PathBuf};
+
+/// Something that is wrong with a key or a signature, about a file.
+fn failure(code: Code, kind: Kind, what: String, path: &Path, why: &signatures::Error) -> Failure {
+    Failure::new(kind, Problem::error(code, what).on(path).why(why.to_string()))
+}
+
+/// A certificate, for people and for other programs.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct CertificateFacts {
+    /// Its short name.
+    pub name: String,
+    /// Whose it is (RFC 4514).
+    pub subject: String,
+    /// Who vouches for that.
+    pub issuer: String,
+    /// The key: `RSA 3072`.
+    pub key: String,
+    /// What it may be used for.
+    pub usages: Vec<String>,
+    /// Whether it vouches for others.
+    pub is_authority: bool,
+    /// Its first day.
+    pub from: String,
+    /// Its last second, UTC.
+    pub until: String,
+    /// SHA-256 of it, in hexadecimal digits.
+    pub sha256: String,
+}
+
+impl From<&Certificate> for CertificateFacts {
+    fn from(certificate: &Certificate) -> Self {
+        Self {
+            name: shown(&certificate.name()),
+            subject: shown(&certificate.subject()),
+            issuer: shown(&certificate.issuer()),
+            key: certificate.public_key().map_or_else(|e| e.to_string(), |key| key.title()),
+            usages: certificate.usages(),
+            is_authority: certificate.authority().is_some(),
+            from: time(certificate.not_before())[..10].to_owned(),
+            until: time(certificate.not_after()),
+            sha256: certificate.fingerprint(),
+        }
+    }
+}
+
+/// What others wrote, without anything that could change a terminal.
+fn shown(text: &str) -> String {
+    text.chars().map(|c| if c.is_control() { '\u{FFFD}' } else { c }).collect()
+}
+
+/// `2026-11-27 10:00:00 UTC` of seconds since 1970.
+pub fn time(seconds: u64) -> String {
+    let date = u32::try_from(seconds).map_or_else(|_| "after 2105".to_owned(), crate::dates::date_of);
+    let of_day = seconds % 86_400;
+    format!("{date} {:02}:{:02}:{:02} UTC", of_day / 3600, of_day / 60 % 60, of_day % 60)
+}
+
+/// A timestamp.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct StampFacts {
+    /// When, UTC.
+    pub time: String,
+    /// Who says so.
+    pub authority: CertificateFacts,
+    /// The authority's policy.
+    pub policy: String,
+}
+
+impl From<&Stamp> for StampFacts {
+    fn from(stamp: &Stamp) -> Self {
+        Self { time: time(stamp.time), authority: (&stamp.authority).into(), policy: stamp.policy.to_string() }
+    }
+}
+
+/// A signature that was looked at.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct SignatureFacts {
+    /// The name of the product that it gives.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub product: Option<String>,
+    /// The digest's kind.
+    pub digest: String,
+    /// The certificate of who signed, then each that vouches for the one before.
+    pub chain: Vec<CertificateFacts>,
+    /// When, if an authority says so.
+    pub timestamp: Option<StampFacts>,
+    /// What is wrong with it.
+    pub problems: Vec<String>,
+}
+
+impl SignatureFacts {
+    fn of(report: &Report, digest: &[u8]) -> Self {
+        let mut problems = Vec::new();
+        if report.digest != digest {
+            problems.push("the file was changed after it was signed".to_owned());
+        }
+        problems.extend(report.problems().iter().map(|problem| shown(problem)));
+        Self {
+            product: report.named.name.as_deref().map(shown),
+            digest: report.hash.name().to_owned(),
+            chain: report.chain.certificates.iter().map(CertificateFacts::from).collect(),
+            timestamp: report.stamp.as_ref().map(StampFacts::from),
+            problems,
+        }
+    }
+}
+
+/// What was found out about the signatures of a file.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct Verdict {
+    /// The file.
+    pub file: PathBuf,
+    /// Whether it is signed, and nothing is wrong with that.
+    pub good: bool,
+    /// Its signatures: the first one, and those beside it.
+    pub signatures: Vec<SignatureFacts>,
+    /// What is wrong with the file or with signatures that can't be read.
+    pub problems: Vec<String>,
+    /// What was not looked at.
+    pub unchecked: Vec<String>,
+}
+
+/// What is wrong with using a certificate for something, now, among others that came with it.
+pub fn explain(
+    certificate: &Certificate,
+    others: &[Certificate],
+    roots: &[Certificate],
+    now: u64,
+    purpose: Purpose,
+) -> Vec<String> {
+    signatures::chain::chain(certificate, others, roots, now, purpose).problems.iter().map(|p| shown(p)).collect()
+}
+
+/// How long before its end a certificate is said to expire soon, seconds: a month.
+const SOON: u64 = 30 * 86_400;
+
+/// What should be known of a key before anything is signed with it.
+pub fn warnings(keys: &Keys, who: &Identity, now: u64) -> Vec<Problem> {
+    let mut all = Vec::new();
+    let (path, certificate) = (&keys.key, who.certificate());
+    let name = shown(&certificate.name());
+    let until = time(certificate.not_after());
+    if now > certificate.not_after() {
+        let problem = Problem::warning(Code::Certificate, format!("the certificate “{name}” expired on {until}"));
+        all.push(problem.on(path).why("systems trust what is signed with it only if a timestamp is older"));
+    } else if now + SOON > certificate.not_after() {
+        let problem = Problem::warning(Code::Certificate, format!("the certificate “{name}” expires on {until}"));
+        all.push(
+            problem.on(path).why("what is signed without a timestamp is trusted until then").instead("order a new one"),
+        );
+    }
+    if let Some(why) = certificate.unfit_for(Purpose::Code) {
+        let problem = Problem::warning(Code::Certificate, format!("“{name}”: {why}")).on(path);
+        all.push(problem.why("systems don't trust what is signed with it"));
+    }
+    if identity::is_open_to_others(path) {
+        let problem =
+            Problem::warning(Code::Key, format!("others on this machine can read the key {}", path.display()));
+        all.push(problem.on(path).instead(format!("chmod 600 {}", path.display())));
+    }
+    all
+}
+
+/// Looks at the signatures of a file: what was signed, by whom, and whether that leads to one of the trusted authorities.
+/// `now` is in seconds since 1970.
+///
+/// # Errors
+/// The file can't be read, or is of a format whose signatures are not looked at.
+pub fn verify(path: &Path, roots: &[Certificate], now: u64) -> Result<Verdict, Failure> {
+    file::verify(path, roots, now)
+}
+
+/// The signatures that a package carries, with what is wrong with them but for whom to trust, which is not asked. None for
+/// what is not signed, or of a format that has no signatures.
+///
+/// # Errors
+/// The file can't be read.
+pub fn signers(path: &Path) -> Result<Vec<SignatureFacts>, Failure> {
+    let mut verdict = file::verify(path, &[], now())?;
+    for signature in &mut verdict.signatures {
+        signature.problems.retain(|problem| !file::is_about_trust(problem));
+    }
+    Ok(verdict.signatures)
+}
+
+/// Seconds since 1970, by this machine's clock.
+pub fn now() -> u64 {
+    std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).map_or(0, |since| since.as_secs())
+}
+
+/// The certificates in a file, in the PEM form or as bytes.
+///
+/// # Errors
+/// It can't be read, or holds none.
+pub fn certificates(path: &Path) -> Result<Vec<Certificate>, Failure> {
+    let bytes = crate::input::read(path).map_err(|e| Failure::io("can't read", path, e))?;
+    Certificate::all_from(&bytes).map_err(|e| {
+        failure(Code::Certificate, Kind::Problems, format!("{} holds no certificates", path.display()), path, &e)
+    })
+}

@@ -1,0 +1,299 @@
+//! A product's own key: looked at before anything is built, and used while packages are.
+
+use super::file::{Signed, made, unreadable};
+use super::identity::{Keys, identity};
+use super::{Certificate, Clock, Hash, SignatureFacts, shown};
+use crate::footprint::{Identity as ProductIdentity, RelPath};
+use crate::payload::{PayloadFile, ReadSeek, Source};
+use crate::problem::{Code, Failure, Kind, Problem};
+use crate::secret;
+use crate::settings::{Digest, Signing, TargetName};
+use pe_image::{Overlay, SignedParts};
+use schemars::JsonSchema;
+use serde::Serialize;
+use signatures::authenticode::{self, Named, Subject};
+use signatures::key::Identity;
+use std::fs::File;
+use std::io::{Read, Seek, SeekFrom};
+use std::path::Path;
+use std::sync::Mutex;
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
+
+/// A program that somebody else has signed, and that stays as it is.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct ForeignSignature {
+    /// The program.
+    pub path: RelPath,
+    /// Who signed it.
+    pub by: String,
+}
+
+/// A key that is ready to sign, with all that is said along with it.
+pub struct Signer {
+    who: Identity,
+    how: Signed,
+}
+
+fn keys(settings: &Signing) -> Keys {
+    Keys { key: settings.key.clone(), certificates: settings.certificates.clone() }
+}
+
+/// What is wrong with the key of a product, as far as that can be seen without its secret.
+pub fn check(settings: &Signing, now: u64) -> Vec<Problem> {
+    let table = format!("signing.{}", settings.system.name());
+    let about = |problem: Problem, key: &str| problem.about_setting(format!("{table}.{key}"));
+    let mut all = Vec::new();
+    let files = [("certificate", &settings.certificates), ("timestamp-roots", &settings.timestamp_roots)];
+    for (key, path) in files.into_iter().filter_map(|(key, path)| Some((key, path.as_ref()?))) {
+        let found = super::certificates(path).err();
+        all.extend(found.into_iter().flat_map(|failure| failure.problems).map(|problem| about(problem, key)));
+    }
+    for (n, address) in settings.timestamps.iter().enumerate().filter(|(_, address)| !address.starts_with("http://")) {
+        let problem = Problem::error(Code::InvalidValue, format!("{address:?} is no address of an authority"));
+        let problem = problem.why("authorities are asked over http://: what they answer is signed");
+        all.push(about(problem.instead("\"http://…\""), &format!("timestamps.{n}")));
+    }
+    if !all.is_empty() {
+        return all;
+    }
+    let protected = std::cell::Cell::new(false);
+    let ask = || {
+        protected.set(true);
+        match &settings.secret_variable {
+            Some(name) => Ok(std::env::var(name).ok().map(secret::Secret::new)),
+            None => Ok(None),
+        }
+    };
+    match identity(&keys(settings), &ask) {
+        Ok(who) => all.extend(super::warnings(&keys(settings), &who, now)),
+        Err(failure) => {
+            for mut problem in failure.problems {
+                if problem.instead.as_ref().is_some_and(|instead| instead.contains("--certificate")) {
+                    problem.instead = Some("certificate = \"the file with the certificate of this very key\"".into());
+                }
+                // Whether its secret is right is seen when it is there.
+                let is_missing = protected.get() && problem.code == Code::Secret;
+                if is_missing {
+                    problem.severity = crate::problem::Severity::Warning;
+                    problem.instead = Some(match &settings.secret_variable {
+                        Some(name) => format!("set {name} for the build"),
+                        None => "secret-variable = \"NAME\"".into(),
+                    });
+                }
+                all.push(problem);
+            }
+        }
+    }
+    all.into_iter().map(|problem| about(problem, "key")).collect()
+}
+
+impl Signer {
+    /// Gets a product's key ready.
+    ///
+    /// # Errors
+    /// The key or its secret can't be used.
+    pub fn open(settings: &Signing, product: &ProductIdentity) -> Result<Self, Failure> {
+        let ask = || match &settings.secret_variable {
+            Some(name) => secret::from_environment(name).map(Some).map_err(|p| Failure::new(Kind::Problems, *p)),
+            None => Ok(None),
+        };
+        let who = identity(&keys(settings), &ask)?;
+        let roots: Option<Vec<Certificate>> =
+            settings.timestamp_roots.as_deref().map(super::certificates).transpose()?;
+        let clock = (!settings.timestamps.is_empty())
+            .then(|| Clock { addresses: settings.timestamps.clone(), roots: roots.unwrap_or_default() });
+        let hash = settings.digest.map(|digest| match digest {
+            Digest::Sha256 => Hash::Sha256,
+            Digest::Sha384 => Hash::Sha384,
+            Digest::Sha512 => Hash::Sha512,
+        });
+        let named = Named { name: product.name.clone(), page: product.homepage.clone() };
+        Ok(Self { who, how: Signed { hash, named, clock, ..Signed::default() } })
+    }
+
+    /// Signs the programs and libraries of a payload that nobody has signed: what the signature changes lies over their
+    /// bytes. Says how many there are, and which others have signed.
+    ///
+    /// # Errors
+    /// A file can't be read, or the key or the clock fail.
+    pub fn programs(&self, files: &mut [PayloadFile], threads: usize) -> Result<(u64, Vec<ForeignSignature>), Failure> {
+        let (next, signed) = (AtomicUsize::new(0), Mutex::new(Vec::new()));
+        let stop = AtomicBool::new(false);
+        std::thread::scope(|scope| {
+            for _ in 0..threads.max(1) {
+                scope.spawn(|| {
+                    while let Some(file) = files.get(next.fetch_add(1, Ordering::Relaxed)) {
+                        if stop.load(Ordering::Relaxed) {
+                            break;
+                        }
+                        let result = self.program(file);
+                        if result.is_err() {
+                            stop.store(true, Ordering::Relaxed);
+                        }
+                        if !matches!(result, Ok(None)) {
+                            let mut all = signed.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+                            all.push((file.path.clone(), result));
+                        }
+                    }
+                });
+            }
+        });
+        let mut all = signed.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner);
+        all.sort_by(|a, b| a.0.cmp(&b.0));
+        let (mut count, mut foreign) = (0, Vec::new());
+        for (path, result) in all {
+            match result? {
+                Some(Found::Signed(by)) => foreign.push(ForeignSignature { path, by }),
+                Some(Found::Made(overlay)) => {
+                    count += 1;
+                    let Some(file) = files.iter_mut().find(|file| file.path == path) else { continue };
+                    file.size = overlay.length();
+                    let base = std::mem::replace(&mut file.source, Source::Memory(Vec::new().into()));
+                    file.source = Source::Signed(Box::new(base), overlay);
+                }
+                None => {}
+            }
+        }
+        Ok((count, foreign))
+    }
+
+    fn program(&self, file: &PayloadFile) -> Result<Option<Found>, Failure> {
+        let place = Path::new(file.path.as_str());
+        let (mut bytes, parts) = match looked_at(file)? {
+            None => return Ok(None),
+            Some(Looked::Signed(by)) => return Ok(Some(Found::Signed(by))),
+            Some(Looked::Unsigned(bytes, parts)) => (bytes, parts),
+        };
+        let mut digester = self.hash().digester();
+        parts.feed(&mut bytes, |part| digester.update(part)).map_err(|e| unreadable(place, e))?;
+        let made = made(Subject::Program, self.hash(), &digester.finish(), place, &self.who, &self.how)?;
+        let overlay = parts.signed(bytes, &[made]).map_err(|e| unreadable(place, e))?;
+        Ok(Some(Found::Made(overlay.over(()))))
+    }
+
+    /// A program in memory with its signature.
+    ///
+    /// # Errors
+    /// It is none, or the key or the clock fail.
+    pub fn bytes(&self, program: &[u8], name: &str) -> Result<Vec<u8>, Failure> {
+        let place = Path::new(name);
+        let mut bytes = std::io::Cursor::new(program);
+        let parts = SignedParts::find(&mut bytes).map_err(|e| unreadable(place, e))?;
+        let mut digester = self.hash().digester();
+        parts.feed(&mut bytes, |part| digester.update(part)).map_err(|e| unreadable(place, e))?;
+        let made = made(Subject::Program, self.hash(), &digester.finish(), place, &self.who, &self.how)?;
+        let mut signed = Vec::new();
+        let mut overlay = parts.signed(bytes, &[made]).map_err(|e| unreadable(place, e))?;
+        overlay.read_to_end(&mut signed).map_err(|e| Failure::io("can't read", place, e))?;
+        Ok(signed)
+    }
+
+    fn hash(&self) -> Hash {
+        self.how.hash.unwrap_or_else(|| self.who.signer.public_key().usual_hash())
+    }
+
+    /// Signs a package that was just written: in place, or, for an installer package, into another file that is given.
+    ///
+    /// # Errors
+    /// The key, the clock or the medium fail; or the signature does not hold.
+    pub fn package(&self, path: &Path, file: &mut File, other: Option<&mut File>) -> Result<(), Failure> {
+        let mut form = super::form::Form::open(path).map_err(|e| unreadable(path, e))?;
+        let (digest, directory) = form.digest_to_be(self.hash()).map_err(|e| unreadable(path, e))?;
+        let made = made(form.subject(), self.hash(), &digest, path, &self.who, &self.how)?;
+        match other {
+            Some(other) => form.put(other, &[made], &directory),
+            None => SignedParts::find(file).and_then(|parts| parts.put(file, &[made])),
+        }
+        .map_err(|e| super::file::unwritable(path, e))
+    }
+
+    /// A signature that lies beside a file.
+    ///
+    /// # Errors
+    /// The key, the clock or the medium fail.
+    pub fn beside(&self, path: &Path) -> Result<Vec<u8>, Failure> {
+        super::beside::made(path, &self.who, &self.how)
+    }
+
+    /// What the signature of a finished package says. Whom to trust is not asked.
+    ///
+    /// # Errors
+    /// It does not hold.
+    pub fn holds(&self, path: &Path) -> Result<SignatureFacts, Failure> {
+        super::file::holds(path, &self.who)?.signatures.into_iter().next_back().ok_or_else(|| {
+            let what = format!("{} has no signature", path.display());
+            Failure::new(Kind::Machine, Problem::error(Code::Signature, what).on(path))
+        })
+    }
+}
+
+/// Whether packages of a format get a signature; of archives only what is in them does.
+pub fn is_signed(format: TargetName) -> bool {
+    match format {
+        TargetName::Msi | TargetName::Nsis | TargetName::Portable => true,
+        TargetName::Appimage | TargetName::Zip | TargetName::Tar | TargetName::Dmg => false,
+    }
+}
+
+/// What will be signed with a product's key.
+#[derive(Debug, Clone, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct PlannedSigning {
+    /// The file of the key.
+    pub key: std::path::PathBuf,
+    /// The authorities that are asked for timestamps.
+    pub timestamps: Vec<String>,
+    /// The programs and libraries of the product that get a signature. Packages get one as well.
+    pub programs: Vec<RelPath>,
+    /// Those that others have signed; they stay as they are.
+    pub foreign_signatures: Vec<ForeignSignature>,
+}
+
+/// Looks through the files of a product for what will be signed.
+///
+/// # Errors
+/// A file can't be read.
+pub fn planned(settings: &Signing, files: &[PayloadFile]) -> Result<PlannedSigning, Failure> {
+    let (mut programs, mut foreign_signatures) = (Vec::new(), Vec::new());
+    for file in files {
+        match looked_at(file)? {
+            None => {}
+            Some(Looked::Unsigned(..)) => programs.push(file.path.clone()),
+            Some(Looked::Signed(by)) => foreign_signatures.push(ForeignSignature { path: file.path.clone(), by }),
+        }
+    }
+    let (key, timestamps) = (settings.key.clone(), settings.timestamps.clone());
+    Ok(PlannedSigning { key, timestamps, programs, foreign_signatures })
+}
+
+/// A program of the payload.
+enum Looked<'f> {
+    /// By whom it is signed.
+    Signed(String),
+    Unsigned(Box<dyn ReadSeek + 'f>, SignedParts),
+}
+
+/// What a file is, if it is a program that can be signed.
+fn looked_at(file: &PayloadFile) -> Result<Option<Looked<'_>>, Failure> {
+    let trouble = |e: std::io::Error| Failure::io("can't read", Path::new(file.path.as_str()), e);
+    let Some(mut bytes) = file.source.open().map_err(trouble)? else { return Ok(None) };
+    let mut begin = [0; 2];
+    if file.size < 2 || bytes.read_exact(&mut begin).is_err() || &begin != b"MZ" {
+        return Ok(None);
+    }
+    bytes.seek(SeekFrom::Start(0)).map_err(trouble)?;
+    // A program for another system than Windows can begin so, too: such a one has no place for a signature.
+    let Ok(parts) = SignedParts::find(&mut bytes) else { return Ok(None) };
+    if !parts.is_signed() {
+        return Ok(Some(Looked::Unsigned(bytes, parts)));
+    }
+    let there = parts.signatures(&mut bytes).ok().and_then(|all| all.into_iter().next());
+    let report = there.and_then(|bytes| authenticode::check(&bytes, Subject::Program, &[], 0).ok());
+    Ok(Some(Looked::Signed(report.map_or("somebody".into(), |report| shown(&report.signer.name())))))
+}
+
+enum Found {
+    /// By whom it is signed already.
+    Signed(String),
+    Made(Overlay<()>),
+}

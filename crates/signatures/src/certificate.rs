@@ -138,9 +138,12 @@ impl Certificate {
 
     /// The short name of its subject: the common name, else the organisation, else all of it.
     pub fn name(&self) -> String {
-        let subject = self.subject();
-        let part = |key: &str| parts(&subject).into_iter().find_map(|part| part.strip_prefix(key).map(unescaped));
-        part("CN=").or_else(|| part("O=")).unwrap_or(subject.clone())
+        short(&self.subject())
+    }
+
+    /// The short name of who says so.
+    pub fn issuer_name(&self) -> String {
+        short(&self.issuer())
     }
 
     /// Its serial number: the content of an INTEGER, as it stands there.
@@ -265,6 +268,12 @@ const SERIAL: usize = 0;
 const ISSUER: usize = 2;
 const SUBJECT: usize = 4;
 const PUBLIC_KEY: usize = 5;
+
+/// The common name in a name, else the organisation, else all of it.
+fn short(name: &str) -> String {
+    let part = |key: &str| parts(name).into_iter().find_map(|part| part.strip_prefix(key).map(unescaped));
+    part("CN=").or_else(|| part("O=")).unwrap_or_else(|| name.to_owned())
+}
 
 /// The parts of a name in the form of RFC 4514; commas behind backslashes are letters.
 fn parts(name: &str) -> Vec<&str> {

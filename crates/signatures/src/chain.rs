@@ -48,7 +48,7 @@ pub fn chain(
         problems.push(if last.is_self_signed() {
             format!("the chain ends at “{}”, which is not among the trusted authorities", last.name())
         } else {
-            format!("the certificate of “{}”, which vouches for “{}”, is missing", last.issuer(), last.name())
+            format!("the certificate of “{}”, which vouches for “{}”, is missing", last.issuer_name(), last.name())
         });
     }
     if let Some(why) = certificate.unfit_for(purpose) {

@@ -114,8 +114,7 @@ fn chains_that_nobody_should_follow_are_not_followed() {
     assert_eq!(said(own, &[], &roots(&root), NOW, Purpose::Code), "");
     assert_eq!(
         said(own, &[], &roots(&stranger), NOW, Purpose::Code),
-        "the certificate of “CN=Test authority,O=Fernhollow Apiary Works\\, Test,C=DE”, which vouches for “Combwright \
-         releases”, is missing",
+        "the certificate of “Test authority”, which vouches for “Combwright releases”, is missing",
         "the same name with another key"
     );
     let unknown = said(own, &roots(&root), &[], NOW, Purpose::Code);

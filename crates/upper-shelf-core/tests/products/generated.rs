@@ -1,22 +1,14 @@
 //! What packages consist of besides the product's own files: entries, lists, scripts and guides, as they are in the
 //! finished packages.
 
+use crate::common::Quiet;
 use std::fs::File;
 use std::io::{self, Read};
 use std::path::{Path, PathBuf};
 use std::sync::LazyLock;
 use upper_shelf_core::manifest;
-use upper_shelf_core::packaging::{self, Options, Progress};
+use upper_shelf_core::packaging::{self, Options};
 use upper_shelf_core::platform::Platform;
-
-struct Quiet;
-
-impl Progress for Quiet {
-    fn begin(&self, _: &[&str], _: u64) {}
-    fn advance(&self, _: u64) {}
-    fn verifying(&self) {}
-    fn end(&self) {}
-}
 
 /// The folder with the packages of the product, which are built once for all tests.
 static PACKAGES: LazyLock<PathBuf> = LazyLock::new(|| {

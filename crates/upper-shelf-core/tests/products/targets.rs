@@ -1,26 +1,17 @@
 //! Every format on every platform: what a package is called, what there is beside it, and what is said where there can't be
 //! one. And packages of before, of others and of builds that were killed in the folder that packages are put into.
 
-use crate::common::folder;
+use crate::common::{Quiet, folder};
 use std::collections::BTreeSet;
 use std::fmt::Write as _;
 use std::fs::{self, File};
 use std::path::Path;
 use upper_shelf_core::manifest::{self, Project};
-use upper_shelf_core::packaging::{self, Built, Options, Progress};
+use upper_shelf_core::packaging::{self, Built, Options};
 use upper_shelf_core::platform::Platform;
 use upper_shelf_core::problem::Code;
 use upper_shelf_core::settings::TargetName;
 use upper_shelf_core::{Failure, Kind};
-
-struct Quiet;
-
-impl Progress for Quiet {
-    fn begin(&self, _: &[&str], _: u64) {}
-    fn advance(&self, _: u64) {}
-    fn verifying(&self) {}
-    fn end(&self) {}
-}
 
 /// A product that every format can hold.
 const PLAIN: &str = r#"[targets]

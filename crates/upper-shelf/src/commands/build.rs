@@ -109,7 +109,8 @@ fn signed(packages: &[Built], out: &Output) {
     let count = packages.iter().filter(|package| package.signature.is_some()).count();
     let counted = |n: usize, one: &str| if n == 1 { format!("1 {one}") } else { format!("{n} {one}s") };
     let programs = counted(package.signed_programs as usize, "program");
-    out.line(format!("  signed   {programs} and {}{by}{when}", counted(count, "package")));
+    let packages = if count == 0 { String::new() } else { format!(" and {}", counted(count, "package")) };
+    out.line(format!("  signed   {programs}{packages}{by}{when}"));
     for ForeignSignature { path, by } in &package.foreign_signatures {
         out.line(format!("           {path} keeps the signature of “{by}”"));
     }

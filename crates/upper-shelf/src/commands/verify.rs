@@ -57,7 +57,10 @@ fn show(verdict: &Verdict, out: &Output) {
         }
         for (n, certificate) in signature.chain.iter().enumerate() {
             let label = if n == 0 { "signer   " } else { "authority" };
-            out.line(format!("  {label}  {}, {}, until {}", certificate.subject, certificate.key, certificate.until));
+            out.line(format!("  {label}  {}, {}, until {}", certificate.name, certificate.key, certificate.until));
+            if out.verbose {
+                out.line(format!("             {}, SHA-256 {}", certificate.subject, certificate.sha256));
+            }
         }
         out.line(format!("  digest     {}", signature.digest));
         match &signature.timestamp {

@@ -304,7 +304,8 @@ fn a_program_for_windows_that_is_no_package_says_what_it_is() {
         "platform     windows-x64",
         "combwright: combwright.exe",
         "libraries: gdi32.dll, kernel32.dll",
-        "signature: none",
+        "signature: present",
+        "signed by “Fernhollow Apiary Works (TEST ONLY)”",
     ] {
         assert!(text.contains(part), "{part}: {text}");
     }

@@ -151,7 +151,7 @@ fn a_manifest_of_thousands_of_slips_is_answered_soon() {
     folder.write("layers/shelf.toml", least.clone() + &"[[layer]]\nfrom = \"built\"\n".repeat(20_000));
     folder.write("long/shelf.toml", least + &"# comment\n".repeat(600_000));
     for (name, sentence) in
-        [("slips", "unknown key `slip0` in the manifest"), ("layers", "20001 layers"), ("long", "longer than 4 MiB")]
+        [("slips", "unknown key `slip0` in the manifest"), ("layers", "20001 layers"), ("long", "larger than 4 MiB")]
     {
         let (code, said) = bounded(&folder, &["check", name]);
         assert!(code != 0 && said.contains(sentence), "{name}: {code}: {said}");

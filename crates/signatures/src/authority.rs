@@ -10,7 +10,7 @@ use der::asn1::ObjectIdentifier as Oid;
 /// What a certificate is made for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Role {
-    /// To vouch for others.
+    /// To issue other certificates.
     Authority,
     /// To sign programs and packages.
     Code,

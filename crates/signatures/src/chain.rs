@@ -9,7 +9,7 @@ const LONGEST: usize = 12;
 /// The way up, and what is wrong with it.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Chain {
-    /// The certificate itself, then each that vouches for the one before.
+    /// The certificate itself, then the issuer of each.
     pub certificates: Vec<Certificate>,
     /// Whether it ends at one of the trusted authorities.
     pub is_trusted: bool,
@@ -31,13 +31,13 @@ pub fn chain(
     let mut is_trusted = roots.contains(certificate);
     while !is_trusted && all.len() < LONGEST {
         let last = &all[all.len() - 1];
-        let vouches = |other: &&Certificate| {
+        let issued = |other: &&Certificate| {
             other.subject_der() == last.issuer_der() && !all.contains(other) && last.is_signed_by(other).is_ok()
         };
-        if let Some(root) = roots.iter().find(vouches) {
+        if let Some(root) = roots.iter().find(issued) {
             all.push(root.clone());
             is_trusted = true;
-        } else if let Some(other) = others.iter().find(vouches) {
+        } else if let Some(other) = others.iter().find(issued) {
             all.push(other.clone());
         } else {
             break;
@@ -48,7 +48,7 @@ pub fn chain(
         problems.push(if last.is_self_signed() {
             format!("the chain ends at “{}”, which is not among the trusted authorities", last.name())
         } else {
-            format!("the certificate of “{}”, which vouches for “{}”, is missing", last.issuer_name(), last.name())
+            format!("the certificate of “{}”, which issued “{}”, is missing", last.issuer_name(), last.name())
         });
     }
     if let Some(why) = certificate.unfit_for(purpose) {
@@ -74,9 +74,9 @@ pub fn chain(
         }
         if n > 0 {
             match one.authority() {
-                None => problems.push(format!("“{name}” may not vouch for others")),
+                None => problems.push(format!("“{name}” isn't a certificate authority")),
                 Some(Some(most)) if usize::from(most) < n - 1 => {
-                    problems.push(format!("“{name}” may not vouch for an authority that vouches for others"));
+                    problems.push(format!("“{name}” may not issue certificates of other authorities"));
                 }
                 Some(_) => {}
             }

@@ -120,6 +120,7 @@ fn failed(what: &str, e: &cryptoki::error::Error) -> Error {
             Error::new(Kind::Key, format!("{what}: the token is gone"))
         }
         Of::Pkcs11(code, _) => Error::new(Kind::Key, format!("{what}: the token's library says {code:?}")),
+        Of::LibraryLoading(e) => Error::new(Kind::Key, format!("{what}: {e}")),
         other => Error::new(Kind::Key, format!("{what}: {other}")),
     }
 }
@@ -214,6 +215,7 @@ pub fn identity(
         Kind::Key,
         match chain.len() {
             0 => "there is no certificate for the key, neither in the token nor elsewhere".to_owned(),
+            1 => "the certificate is not that of the key".to_owned(),
             n => format!("none of the {n} certificates is that of the key"),
         },
     ))
@@ -233,7 +235,8 @@ fn slot(module: &Pkcs11, uri: &Uri) -> Result<Slot> {
         names.extend(info.token_initialized().then(|| format!("“{label}”")));
     }
     let wanted = uri.token.as_deref().or(uri.serial.as_deref()).unwrap_or("any");
-    let there = if names.is_empty() { "there is none".to_owned() } else { format!("there are {}", names.join(", ")) };
+    let there =
+        if names.is_empty() { "there is none at all".to_owned() } else { format!("found {}", names.join(", ")) };
     Err(Error::new(Kind::Key, format!("there is no token “{wanted}”: {there}")))
 }
 

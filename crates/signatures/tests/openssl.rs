@@ -60,7 +60,7 @@ fn made(kind: Generated, role: Role, name: &str, by: Option<&Identity>) -> Ident
     authority::identity(kind, &wanted, by).unwrap().0
 }
 
-/// An authority, and one that it vouches for.
+/// An authority, and one whose certificate it issued.
 fn pair(kind: Generated, role: Role) -> (Identity, Identity) {
     let root = made(Generated::P256, Role::Authority, "Test authority", None);
     let leaf = made(kind, role, "Combwright releases", Some(&root));
@@ -114,7 +114,7 @@ fn chains_that_nobody_should_follow_are_not_followed() {
     assert_eq!(said(own, &[], &roots(&root), NOW, Purpose::Code), "");
     assert_eq!(
         said(own, &[], &roots(&stranger), NOW, Purpose::Code),
-        "the certificate of “Test authority”, which vouches for “Combwright releases”, is missing",
+        "the certificate of “Test authority”, which issued “Combwright releases”, is missing",
         "the same name with another key"
     );
     let unknown = said(own, &roots(&root), &[], NOW, Purpose::Code);
@@ -127,10 +127,10 @@ fn chains_that_nobody_should_follow_are_not_followed() {
     assert_eq!(early, "the certificate “Combwright releases” was not yet valid");
     let wrong = said(own, &[], &roots(&root), NOW, Purpose::Timestamps);
     assert_eq!(wrong, "“Combwright releases”: it is not a certificate for timestamping");
-    // A certificate for code vouches for nobody.
+    // A certificate for code issues none.
     let below = made(Generated::P256, Role::Code, "Somebody", Some(&leaf));
     let misused = said(below.certificate(), &leaf.chain, &roots(&root), NOW, Purpose::Code);
-    assert_eq!(misused, "“Combwright releases” may not vouch for others");
+    assert_eq!(misused, "“Combwright releases” isn't a certificate authority");
     let weak = made(Generated::Rsa(1024), Role::Code, "Weak", Some(&root));
     assert_eq!(said(weak.certificate(), &[], &roots(&root), NOW, Purpose::Code), "the key of “Weak” is weak: RSA 1024");
 }

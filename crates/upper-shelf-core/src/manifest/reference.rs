@@ -55,6 +55,15 @@ fn resolve<'s>(mut schema: &'s Value, definitions: &'s Value) -> &'s Value {
             schema = &definitions[name];
             continue;
         }
+        // A table that may be left out.
+        let choices = schema.get("anyOf").and_then(Value::as_array);
+        let table = choices.filter(|all| all.iter().any(|one| one["type"] == "null")).and_then(|all| all.first());
+        if let Some(table) = table.filter(|table| table.get("$ref").is_some()) {
+            let inner = resolve(table, definitions);
+            if inner.get("properties").is_some() {
+                return inner;
+            }
+        }
         match schema.get("allOf").and_then(Value::as_array).and_then(|a| a.first()) {
             Some(first) => schema = first,
             None => return schema,

@@ -40,13 +40,13 @@ pub struct CertificateFacts {
     pub name: String,
     /// Whose it is (RFC 4514).
     pub subject: String,
-    /// Who vouches for that.
+    /// Who issued it.
     pub issuer: String,
     /// The key: `RSA 3072`.
     pub key: String,
     /// What it may be used for.
     pub usages: Vec<String>,
-    /// Whether it vouches for others.
+    /// Whether it issues others.
     pub is_authority: bool,
     /// Its first day.
     pub from: String,
@@ -109,7 +109,7 @@ pub struct SignatureFacts {
     pub product: Option<String>,
     /// The digest's kind.
     pub digest: String,
-    /// The certificate of who signed, then each that vouches for the one before.
+    /// The certificate of who signed, then the issuer of each.
     pub chain: Vec<CertificateFacts>,
     /// When, if an authority says so.
     pub timestamp: Option<StampFacts>,

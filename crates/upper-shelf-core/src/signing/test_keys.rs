@@ -1,4 +1,4 @@
-//! Keys for those who have none: an authority that nobody else trusts, and what it vouches for. Their names say so.
+//! Keys for those who have none: an authority that nobody else trusts, and what it issued. Their names say so.
 
 use super::failure;
 use crate::litter::Litter;
@@ -19,7 +19,7 @@ const VALID: u64 = 2 * 365 * 86_400;
 /// What was made.
 #[derive(Debug, Clone, serde::Serialize, schemars::JsonSchema)]
 pub struct TestKeys {
-    /// The authority's certificate: who is to trust what it vouches for needs it.
+    /// The authority's certificate: who is to trust what it issued needs it.
     pub authority: PathBuf,
     /// For programs.
     pub code: Pair,
@@ -37,7 +37,7 @@ pub struct Pair {
 }
 
 /// Makes a test authority, a key for signing programs, and one for timestamps, in a folder that must not hold them yet.
-/// The authority's own key is not kept: nobody can make it vouch for anything else.
+/// The authority's own key is not kept: it will issue nothing else.
 ///
 /// # Errors
 /// The folder holds them already, or can't be written.

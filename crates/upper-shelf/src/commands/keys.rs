@@ -21,7 +21,7 @@ enum Action {
     Explain(ExplainArgs),
 }
 
-/// Create a test authority, and keys that it vouches for: one for code, one for timestamps
+/// Create a test authority, and keys with certificates of it: one for code, one for timestamps
 ///
 /// Nobody else trusts them, and their names say so. Private keys are readable by you alone, and not protected by a secret.
 /// The authority's own key isn't kept.
@@ -132,7 +132,7 @@ fn explain(args: &ExplainArgs, out: &Output) -> Result<Exit, Failure> {
         out.line(format!("  valid    {} to {}", certificate.from, certificate.until));
         out.line(format!("  SHA-256  {}", certificate.sha256));
         if certificate.is_authority {
-            out.line("  It vouches for others, and signs nothing else.");
+            out.line("  A certificate authority: it issues certificates, and signs nothing else.");
             continue;
         }
         for (usage, wrong) in [("code signing", code), ("timestamping", timestamps)] {

@@ -187,10 +187,10 @@ fn whatever_is_changed_is_refused() {
     changed("without the table's end", &|b| b.truncate(b.len() - 8));
     insta::assert_snapshot!(all, @r#"
     accepted by                        ours  second reading  lief  signify
-    nothing                            yes   yes             yes   no
+    nothing                            yes   yes             yes   yes
     a byte of the code                 no    no              no    no
     a byte of the headers              no    no              no    no
-    the checksum                       no    no              yes   no
+    the checksum                       no    no              yes   yes
     the last byte before the table     no    no              no    no
     a byte of the certificate          no    no              no    no
     the signed digest                  no    no              no    no
@@ -455,7 +455,7 @@ fn keys_are_made_once_for_their_owner_and_explained() {
       SHA-256  …
       not for code signing
     ✗ timestamping:
-        the certificate of “Fernhollow Apiary Works authority (TEST ONLY)”, which vouches for “Fernhollow Apiary Works timestamps (TEST ONLY)”, is missing
+        the certificate of “Fernhollow Apiary Works authority (TEST ONLY)”, which issued “Fernhollow Apiary Works timestamps (TEST ONLY)”, is missing
     "#);
     let (code, said) = folder.run(&["keys", "explain", "keys/code-signing.key.pem"]);
     assert!(code == 1 && said.contains("holds no certificates"), "{said}");
@@ -513,7 +513,7 @@ fn what_verify_says_of_good_bad_and_unsigned_files() {
       signer     Fernhollow (TEST ONLY), ECDSA P-000, until 0000-00-00 00:00:00 UTC
       digest     SHA-000
       time       not known: there is no timestamp, so it holds only while its certificate does
-      - the certificate of “Fernhollow authority (TEST ONLY)”, which vouches for “Fernhollow (TEST ONLY)”, is missing
+      - the certificate of “Fernhollow authority (TEST ONLY)”, which issued “Fernhollow (TEST ONLY)”, is missing
       not checked: whether a certificate was revoked
 
     No authorities are trusted: name the file that holds their certificates with --roots.
@@ -1028,7 +1028,7 @@ fn a_key_in_a_token_signs_as_the_same_key_in_a_file_does() {
 
     == pkcs11:token=Releases;object=p256 p384 with a secret: 1
     error: the key pkcs11:token=Releases;object=p256 can't be used
-     = why: the key does not sign: the token gives back something odd
+     = why: the certificate is not that of the key
      = instead: name the certificate of this very key with --certificate
 
     1 error; nothing was written
@@ -1036,14 +1036,14 @@ fn a_key_in_a_token_signs_as_the_same_key_in_a_file_does() {
     == pkcs11:token=Releases;object=lost p256 with a secret: 1
     error: the key pkcs11:token=Releases;object=lost can't be used
      = why: the token has no such private key
-     = instead: name the certificate of this very key with --certificate
+     = instead: pkcs11:token=LABEL;object=LABEL?module-path=LIBRARY, with the token in its place
 
     1 error; nothing was written
 
     == pkcs11:token=Lost;object=p256 p256 with a secret: 1
     error: the key pkcs11:token=Lost;object=p256 can't be used
-     = why: there is no token “Lost”: there are “Releases”
-     = instead: name the certificate of this very key with --certificate
+     = why: there is no token “Lost”: found “Releases”
+     = instead: pkcs11:token=LABEL;object=LABEL?module-path=LIBRARY, with the token in its place
 
     1 error; nothing was written
 
@@ -1063,8 +1063,8 @@ fn a_key_in_a_token_signs_as_the_same_key_in_a_file_does() {
 
     == without the library: 1
     error: the key pkcs11:object=p256 can't be used
-     = why: the library /usr/lib/missing.so can't be used: libloading error (/usr/lib/missing.so: cannot open shared object file: No such file or directory)
-     = instead: name the certificate of this very key with --certificate
+     = why: the library /usr/lib/missing.so can't be used: /usr/lib/missing.so: cannot open shared object file: No such file or directory
+     = instead: pkcs11:token=LABEL;object=LABEL?module-path=LIBRARY, with the token in its place
 
     1 error; nothing was written
     "#);

@@ -2,7 +2,7 @@
 //! Format") says: the digest of a program or package, in a signed message.
 
 use crate::certificate::Purpose;
-use crate::chain::Chain;
+use crate::chain::{Chain, Doubts};
 use crate::key::Identity;
 use crate::message::{Attribute, Content, Message, Signed, Unsigned};
 use crate::raw::{self, tag};
@@ -151,10 +151,9 @@ pub struct Report {
 }
 
 impl Report {
-    /// Everything that is wrong with whom to trust.
-    pub fn problems(&self) -> Vec<String> {
-        let stamped = self.stamp.iter().flat_map(|stamp| &stamp.chain.problems);
-        self.chain.problems.iter().cloned().chain(stamped.map(|p| format!("its timestamp: {p}"))).collect()
+    /// What is wrong with who signed, and with who says when.
+    pub fn doubts(&self) -> Doubts {
+        Doubts::of(&self.chain, self.stamp.as_ref().map(|stamp| &stamp.chain))
     }
 }
 

@@ -11,10 +11,35 @@ const LONGEST: usize = 12;
 pub struct Chain {
     /// The certificate itself, then the issuer of each.
     pub certificates: Vec<Certificate>,
-    /// Whether it ends at one of the trusted authorities.
-    pub is_trusted: bool,
-    /// What is wrong, in sentences without full stops.
+    /// Why it does not end at one of the trusted authorities, if it does not.
+    pub untrusted: Option<String>,
+    /// What else is wrong, in sentences without full stops.
     pub problems: Vec<String>,
+}
+
+/// What is wrong with a signature, and with its timestamp.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Doubts {
+    /// Why whoever signed is not trusted.
+    pub untrusted: Vec<String>,
+    /// Everything else.
+    pub faults: Vec<String>,
+}
+
+impl Doubts {
+    /// Of a chain, and of the one of a timestamp.
+    pub fn of(chain: &Chain, stamp: Option<&Chain>) -> Self {
+        let mut all = Self { untrusted: chain.untrusted.iter().cloned().collect(), faults: chain.problems.clone() };
+        let prefixed = |what: &String| format!("its timestamp: {what}");
+        all.untrusted.extend(stamp.iter().flat_map(|chain| &chain.untrusted).map(prefixed));
+        all.faults.extend(stamp.iter().flat_map(|chain| &chain.problems).map(prefixed));
+        all
+    }
+
+    /// All of them.
+    pub fn all(self) -> Vec<String> {
+        [self.untrusted, self.faults].concat()
+    }
 }
 
 /// Looks for the way from a certificate to a trusted authority, among others that came with it, at a time (seconds since
@@ -27,7 +52,7 @@ pub fn chain(
     purpose: Purpose,
 ) -> Chain {
     let mut all = vec![certificate.clone()];
-    let mut problems = Vec::new();
+    let mut problems: Vec<String> = Vec::new();
     let mut is_trusted = roots.contains(certificate);
     while !is_trusted && all.len() < LONGEST {
         let last = &all[all.len() - 1];
@@ -43,14 +68,14 @@ pub fn chain(
             break;
         }
     }
-    if !is_trusted {
+    let untrusted = (!is_trusted).then(|| {
         let last = &all[all.len() - 1];
-        problems.push(if last.is_self_signed() {
+        if last.is_self_signed() {
             format!("the chain ends at “{}”, which is not among the trusted authorities", last.name())
         } else {
             format!("the certificate of “{}”, which issued “{}”, is missing", last.issuer_name(), last.name())
-        });
-    }
+        }
+    });
     if let Some(why) = certificate.unfit_for(purpose) {
         problems.push(format!("“{}”: {why}", certificate.name()));
     }
@@ -82,5 +107,5 @@ pub fn chain(
             }
         }
     }
-    Chain { certificates: all, is_trusted, problems }
+    Chain { certificates: all, untrusted, problems }
 }

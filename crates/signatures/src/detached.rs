@@ -1,7 +1,7 @@
 //! Signatures that lie beside a file: signed messages (CMS, RFC 5652) without the content, as mail and others have them.
 
 use crate::certificate::Purpose;
-use crate::chain::Chain;
+use crate::chain::{Chain, Doubts};
 use crate::key::Identity;
 use crate::message::{Attribute, Content, Message, Unsigned};
 use crate::timestamp::{self, Stamp};
@@ -35,6 +35,13 @@ pub struct Report {
     pub chain: Chain,
     /// When, by an authority for timestamps.
     pub stamp: Option<Stamp>,
+}
+
+impl Report {
+    /// What is wrong with who signed, and with who says when.
+    pub fn doubts(&self) -> Doubts {
+        Doubts::of(&self.chain, self.stamp.as_ref().map(|stamp| &stamp.chain))
+    }
 }
 
 /// Checks a signature of a file whose digest is given. Chains are looked at as they were when a timestamp was made, else now

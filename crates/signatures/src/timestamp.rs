@@ -181,14 +181,8 @@ pub fn check_answer(token: &[u8], stamped: &[u8], request: &Request, roots: &[Ce
     if request.policy.is_some_and(|policy| policy != stamp.policy) {
         return Err(Error::signature(format!("the timestamp has another policy: {}", stamp.policy)));
     }
-    let known = !roots.is_empty();
-    let faults: Vec<&str> = stamp
-        .chain
-        .problems
-        .iter()
-        .filter(|p| known || !(p.contains("not among the trusted") || p.ends_with("is missing")))
-        .map(String::as_str)
-        .collect();
+    let untrusted = stamp.chain.untrusted.iter().filter(|_| !roots.is_empty());
+    let faults: Vec<&str> = untrusted.chain(&stamp.chain.problems).map(String::as_str).collect();
     if faults.is_empty() { Ok(stamp) } else { Err(Error::signature(faults.join("; "))) }
 }
 

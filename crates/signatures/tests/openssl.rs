@@ -97,7 +97,7 @@ fn certificates_are_read_by_others_and_say_what_they_are_for() {
         assert_eq!(leaf.certificate().subject(), r"CN=Combwright releases,O=Fernhollow Apiary Works\, Test,C=DE");
         assert_eq!(leaf.certificate().name(), "Combwright releases");
         let way = chain::chain(leaf.certificate(), &[], &roots(&root), NOW, Purpose::Code);
-        assert!(way.is_trusted && way.problems.is_empty() && way.certificates.len() == 2, "{way:?}");
+        assert!(way.untrusted.is_none() && way.problems.is_empty() && way.certificates.len() == 2, "{way:?}");
         assert!(root.certificate().is_self_signed() && !leaf.certificate().is_self_signed());
     }
 }
@@ -107,7 +107,7 @@ fn chains_that_nobody_should_follow_are_not_followed() {
     let (root, leaf) = pair(Generated::P256, Role::Code);
     let stranger = made(Generated::P256, Role::Authority, "Test authority", None);
     let said = |certificate: &Certificate, others: &[Certificate], roots: &[Certificate], at, purpose| {
-        chain::chain(certificate, others, roots, at, purpose).problems.join("; ")
+        chain::Doubts::of(&chain::chain(certificate, others, roots, at, purpose), None).all().join("; ")
     };
     let own = leaf.certificate();
     let after = NOW + 20 * YEAR;
@@ -220,7 +220,7 @@ fn what_programs_carry_is_a_message_that_others_read() {
             ));
             let report = authenticode::check(&signature, subject, &roots(&root), NOW).unwrap();
             assert_eq!((report.digest.clone(), report.named.clone()), (hash.of(b"a program"), named.clone()));
-            assert_eq!((report.problems(), report.stamp.is_none()), (Vec::new(), true));
+            assert_eq!((report.doubts().all(), report.stamp.is_none()), (Vec::new(), true));
             let other = match subject {
                 authenticode::Subject::Program => authenticode::Subject::Installer,
                 authenticode::Subject::Installer => authenticode::Subject::Program,
@@ -313,7 +313,7 @@ fn our_timestamps_are_accepted_by_others() {
         assert!(text.contains(&format!("Policy OID: {TEST_POLICY}")) && text.contains("Serial number: 0x07"), "{text}");
         let token = timestamp::token(&answer).unwrap();
         let stamp = timestamp::check(token, b"a signature", &roots(&root)).unwrap();
-        assert_eq!((stamp.time, stamp.chain.problems), (NOW, Vec::new()));
+        assert_eq!((stamp.time, stamp.chain.untrusted, stamp.chain.problems), (NOW, None, Vec::new()));
         // And with a signature of a program it is found there.
         let stamper = |signature: &[u8]| {
             let request = Request::of(Hash::Sha256, signature)?;
@@ -328,9 +328,9 @@ fn our_timestamps_are_accepted_by_others() {
         let signed = authenticode::sign(program, Hash::Sha256, &[1; 32], &leaf, &named, Some(&stamper)).unwrap();
         // Long after the certificate has expired.
         let report = authenticode::check(&signed, program, &roots(&root), NOW + 50 * YEAR).unwrap();
-        assert_eq!((report.problems(), report.stamp.map(|stamp| stamp.time)), (Vec::new(), Some(NOW)));
+        assert_eq!((report.doubts().all(), report.stamp.map(|stamp| stamp.time)), (Vec::new(), Some(NOW)));
         let bare = authenticode::sign(program, Hash::Sha256, &[1; 32], &leaf, &named, None).unwrap();
-        let expired = authenticode::check(&bare, program, &roots(&root), NOW + 50 * YEAR).unwrap().problems();
+        let expired = authenticode::check(&bare, program, &roots(&root), NOW + 50 * YEAR).unwrap().doubts().all();
         assert_eq!(expired, ["the certificate “Releases” had expired"]);
         // The timestamp of another signature.
         let wrong = |_: &[u8]| stamper(b"another signature");
@@ -458,4 +458,19 @@ fn what_is_cut_off_or_changed_is_answered() {
     for bytes in [&[0x30, 0x84, 0xff, 0xff, 0xff, 0xff][..], &[0x30, 0x80, 0, 0], &[0xff; 64], &[0x1f; 9]] {
         assert!(raw::items(bytes).is_err() && Message::read(bytes).is_err());
     }
+}
+
+#[test]
+fn what_a_name_says_excuses_nothing() {
+    let root = made(Generated::P256, Role::Authority, "Test authority", None);
+    let name = "which is not among the trusted authorities is missing";
+    let subject = [(COMMON_NAME, name)];
+    let wanted = Wanted { subject: &subject, role: Role::Timestamps, from: NOW - 2 * YEAR, until: NOW - YEAR };
+    let clock = authority::identity(Generated::P256, &wanted, Some(&root)).unwrap().0;
+    let request = Request::of(Hash::Sha256, b"a signature").unwrap();
+    let answer = authority::answer(&request.der(), &clock, NOW, &[1]).unwrap();
+    let token = timestamp::token(&answer).unwrap();
+    // Nobody says whom to trust; that its certificate had expired counts all the same.
+    let said = timestamp::check_answer(token, b"a signature", &request, &[]).unwrap_err().to_string();
+    assert_eq!(said, format!("the certificate “{name}” had expired"));
 }

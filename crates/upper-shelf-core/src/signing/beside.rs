@@ -5,6 +5,7 @@ use super::file::{Existing, Prepared, Signed};
 use super::{Certificate, CertificateFacts, Hash, SignatureFacts, StampFacts, Verdict, failure, shown};
 use crate::litter::{Litter, PARTIAL};
 use crate::problem::{Code, Failure, Kind, Problem};
+use signatures::chain::Doubts;
 use signatures::detached;
 use signatures::key::Identity;
 use std::fs::File;
@@ -76,14 +77,14 @@ fn verify_with(path: &Path, signature: &[u8], roots: &[Certificate], now: u64) -
     let of_file = |hash| digest(path, hash).map_err(|e| signatures::Error::malformed(e.to_string()));
     match detached::check(signature, of_file, roots, now) {
         Ok(report) => {
-            let stamped = report.stamp.iter().flat_map(|stamp| &stamp.chain.problems);
-            let stamped = stamped.map(|problem| format!("its timestamp: {problem}"));
+            let Doubts { untrusted, faults } = report.doubts();
             verdict.signatures.push(SignatureFacts {
                 product: None,
                 digest: report.hash.name().to_owned(),
                 chain: report.chain.certificates.iter().map(CertificateFacts::from).collect(),
                 timestamp: report.stamp.as_ref().map(StampFacts::from),
-                problems: report.chain.problems.iter().cloned().chain(stamped).map(|p| shown(&p)).collect(),
+                untrusted: untrusted.iter().map(|why| shown(why)).collect(),
+                problems: faults.iter().map(|problem| shown(problem)).collect(),
             });
         }
         Err(e) => verdict.problems.push(format!("its signature can't be trusted: {e}")),
@@ -115,7 +116,7 @@ pub(super) fn verify(path: &Path, roots: &[Certificate], now: u64) -> Result<Ver
     if path.file_name().is_some_and(|name| name == SUMS) {
         verdict.problems.extend(sums(path).map_err(|e| Failure::io("can't read", path, e))?);
     }
-    verdict.good = verdict.problems.is_empty() && verdict.signatures.iter().all(|s| s.problems.is_empty());
+    verdict.judge();
     Ok(verdict)
 }
 

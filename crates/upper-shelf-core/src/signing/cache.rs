@@ -65,7 +65,9 @@ impl Wanted<'_> {
         let report = authenticode::check(&bytes, self.subject, roots, super::now()).ok()?;
         let has_time = match (&report.stamp, clock) {
             (None, None) => true,
-            (Some(stamp), Some(clock)) => clock.roots.is_empty() || stamp.chain.problems.is_empty(),
+            (Some(stamp), Some(clock)) => {
+                stamp.chain.problems.is_empty() && (clock.roots.is_empty() || stamp.chain.untrusted.is_none())
+            }
             _ => false,
         };
         let is_same = report.digest == self.digest

@@ -102,8 +102,8 @@ pub fn sign(path: &Path, who: &Identity, how: &Signed) -> Result<Prepared, Failu
 pub(super) fn holds(path: &Path, who: &Identity) -> Result<Verdict, Failure> {
     let verdict = verify(path, &who.chain, super::now())?;
     // Whom to trust is not known here; all else has to fit.
-    let own = verdict.signatures.last().into_iter().flat_map(|signature| &signature.problems);
-    let faults: Vec<String> = own.filter(|problem| !is_about_trust(problem)).cloned().collect();
+    let own = verdict.signatures.last();
+    let faults: Vec<String> = own.into_iter().flat_map(|signature| signature.problems.clone()).collect();
     if verdict.signatures.is_empty() || !faults.is_empty() || !verdict.problems.is_empty() {
         let said: Vec<String> = faults.into_iter().chain(verdict.problems).collect();
         let what = format!("the signature of {} does not hold", path.display());
@@ -117,10 +117,6 @@ pub(super) fn unwritable(path: &Path, e: pe_image::Error) -> Failure {
         pe_image::Error::Io(e) => Failure::io("can't write", path, e),
         other => unreadable(path, other),
     }
-}
-
-pub(super) fn is_about_trust(problem: &str) -> bool {
-    problem.contains("not among the trusted") || problem.ends_with("is missing")
 }
 
 /// The signatures that a file gets, and the digest of its directory where that is signed, too.
@@ -229,7 +225,7 @@ pub(super) fn verify(path: &Path, roots: &[Certificate], now: u64) -> Result<Ver
     if verdict.signatures.is_empty() && verdict.problems.is_empty() {
         verdict.problems.push("it is not signed".into());
     }
-    verdict.good = verdict.problems.is_empty() && verdict.signatures.iter().all(|s| s.problems.is_empty());
+    verdict.judge();
     Ok(verdict)
 }
 

@@ -24,6 +24,7 @@ use crate::problem::{Code, Failure, Kind, Problem};
 use schemars::JsonSchema;
 use serde::Serialize;
 use signatures::authenticode::Report;
+use signatures::chain::Doubts;
 use signatures::timestamp::Stamp;
 use std::path::{Path, PathBuf};
 
@@ -113,22 +114,26 @@ pub struct SignatureFacts {
     pub chain: Vec<CertificateFacts>,
     /// When, if an authority says so.
     pub timestamp: Option<StampFacts>,
-    /// What is wrong with it.
+    /// Why whoever signed is not trusted.
+    pub untrusted: Vec<String>,
+    /// What else is wrong with it.
     pub problems: Vec<String>,
 }
 
 impl SignatureFacts {
     fn of(report: &Report, digest: &[u8]) -> Self {
+        let Doubts { untrusted, faults } = report.doubts();
         let mut problems = Vec::new();
         if report.digest != digest {
             problems.push("the file was changed after it was signed".to_owned());
         }
-        problems.extend(report.problems().iter().map(|problem| shown(problem)));
+        problems.extend(faults.iter().map(|problem| shown(problem)));
         Self {
             product: report.named.name.as_deref().map(shown),
             digest: report.hash.name().to_owned(),
             chain: report.chain.certificates.iter().map(CertificateFacts::from).collect(),
             timestamp: report.stamp.as_ref().map(StampFacts::from),
+            untrusted: untrusted.iter().map(|why| shown(why)).collect(),
             problems,
         }
     }
@@ -157,7 +162,8 @@ pub fn explain(
     now: u64,
     purpose: Purpose,
 ) -> Vec<String> {
-    signatures::chain::chain(certificate, others, roots, now, purpose).problems.iter().map(|p| shown(p)).collect()
+    let chain = signatures::chain::chain(certificate, others, roots, now, purpose);
+    Doubts::of(&chain, None).all().iter().map(|why| shown(why)).collect()
 }
 
 /// How long before its end a certificate is said to expire soon, seconds: a month.
@@ -190,6 +196,14 @@ pub fn warnings(keys: &Keys, who: &Identity, now: u64) -> Vec<Problem> {
     all
 }
 
+impl Verdict {
+    /// Says whether all is well.
+    fn judge(&mut self) {
+        let is_good = |signature: &SignatureFacts| signature.problems.is_empty() && signature.untrusted.is_empty();
+        self.good = self.problems.is_empty() && self.signatures.iter().all(is_good);
+    }
+}
+
 /// Looks at the signatures of a file: what was signed, by whom, and whether that leads to one of the trusted authorities.
 /// `now` is in seconds since 1970.
 ///
@@ -206,9 +220,7 @@ pub fn verify(path: &Path, roots: &[Certificate], now: u64) -> Result<Verdict, F
 /// The file can't be read.
 pub fn signers(path: &Path) -> Result<Vec<SignatureFacts>, Failure> {
     let mut verdict = file::verify(path, &[], now())?;
-    for signature in &mut verdict.signatures {
-        signature.problems.retain(|problem| !file::is_about_trust(problem));
-    }
+    verdict.signatures.iter_mut().for_each(|signature| signature.untrusted.clear());
     Ok(verdict.signatures)
 }
 

@@ -69,7 +69,7 @@ fn show(verdict: &Verdict, out: &Output) {
                 out.line("  time       not known: there is no timestamp, so it holds only while its certificate does")
             }
         }
-        signature.problems.iter().for_each(|problem| out.difference('-', problem));
+        signature.untrusted.iter().chain(&signature.problems).for_each(|problem| out.difference('-', problem));
     }
     if !verdict.signatures.is_empty() {
         verdict.problems.iter().for_each(|problem| out.difference('-', problem));

@@ -199,7 +199,7 @@ fn what_packages_for_windows_cannot_hold() {
         a ZIP archive holds files only, so it can't carry the id, publisher or version
     tar: the product's identity is left out
         a tar archive holds files only, so it can't carry the id, publisher or version
-    msi, msi, nsis, nsis: the shortcut “Hives?” is named “Hives-”
+    msi, nsis: the shortcut “Hives?” is named “Hives-”
         it is a file, and Windows forbids such names
     nsis, portable: the variables of the program app are left out: HIVES
         a shortcut can't set any; a `launcher` can

@@ -255,15 +255,6 @@ impl Identity {
             archive.certs.iter().map(|bag| Certificate::from_der(bag.cert.as_der())).collect();
         Self::new(Box::new(key), chain?)
     }
-
-    /// From texts in the PEM form (RFC 7468): the key, and its certificate with those above it. Both may be in one text.
-    ///
-    /// # Errors
-    /// One of them is missing or malformed, the secret is wrong, or they don't belong together.
-    pub fn from_pem(key: &str, certificates: &str, secret: Option<&Secret>) -> Result<Self> {
-        let key = private_key_from_pem(key, secret)?;
-        Self::new(Box::new(key), Certificate::all_from_pem(certificates)?)
-    }
 }
 
 fn is_wrong_secret(e: &p12_keystore::error::Error) -> bool {

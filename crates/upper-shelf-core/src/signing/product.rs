@@ -159,16 +159,19 @@ impl Signer {
 
     fn program(&self, file: &PayloadFile) -> Result<Option<Found>, Failure> {
         let place = Path::new(file.path.as_str());
-        let (mut bytes, parts) = match looked_at(file)? {
-            None => return Ok(None),
-            Some(Looked::Signed(by)) => return Ok(Some(Found::Signed(by))),
-            Some(Looked::Unsigned(bytes, parts)) => (bytes, parts),
-        };
+        Ok(match looked_at(file)? {
+            None => None,
+            Some(Looked::Signed(by)) => Some(Found::Signed(by)),
+            Some(Looked::Unsigned(bytes, parts)) => Some(Found::Made(self.overlay(bytes, &parts, place)?.over(()))),
+        })
+    }
+
+    /// A program as it is with its signature.
+    fn overlay<R: Read + Seek>(&self, mut bytes: R, parts: &SignedParts, place: &Path) -> Result<Overlay<R>, Failure> {
         let mut digester = self.hash().digester();
         parts.feed(&mut bytes, |part| digester.update(part)).map_err(|e| unreadable(place, e))?;
         let made = made(Subject::Program, self.hash(), &digester.finish(), place, &self.who, &self.how)?;
-        let overlay = parts.signed(bytes, &[made]).map_err(|e| unreadable(place, e))?;
-        Ok(Some(Found::Made(overlay.over(()))))
+        parts.signed(bytes, &[made]).map_err(|e| unreadable(place, e))
     }
 
     /// A program in memory with its signature.
@@ -179,12 +182,10 @@ impl Signer {
         let place = Path::new(name);
         let mut bytes = std::io::Cursor::new(program);
         let parts = SignedParts::find(&mut bytes).map_err(|e| unreadable(place, e))?;
-        let mut digester = self.hash().digester();
-        parts.feed(&mut bytes, |part| digester.update(part)).map_err(|e| unreadable(place, e))?;
-        let made = made(Subject::Program, self.hash(), &digester.finish(), place, &self.who, &self.how)?;
         let mut signed = Vec::new();
-        let mut overlay = parts.signed(bytes, &[made]).map_err(|e| unreadable(place, e))?;
-        overlay.read_to_end(&mut signed).map_err(|e| Failure::io("can't read", place, e))?;
+        self.overlay(bytes, &parts, place)?
+            .read_to_end(&mut signed)
+            .map_err(|e| Failure::io("can't read", place, e))?;
         Ok(signed)
     }
 

@@ -5,8 +5,7 @@ use crate::litter::Litter;
 use crate::problem::{Code, Failure, Kind, Problem};
 use signatures::authority::{COMMON_NAME, ORGANIZATION, Role, Wanted, answer, identity};
 pub use signatures::key::Generated as KeyKind;
-use signatures::key::Generated;
-use signatures::key::Identity;
+use signatures::key::{Generated, Identity};
 use std::path::{Path, PathBuf};
 
 /// The names of what is made; each key has its certificate beside it.

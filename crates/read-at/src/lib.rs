@@ -1,7 +1,10 @@
 //! Where the bytes of a file system or a disk image come from: anything that can be read at an offset, by several
 //! threads at once. Formats that lie in each other (a file system in an image) meet here.
 
-use std::io;
+mod overlay;
+
+pub use overlay::Overlay;
+use std::io::{self, Read, Seek, SeekFrom};
 
 /// Bytes that can be read at any offset.
 pub trait ReadAt: Send + Sync {
@@ -60,6 +63,28 @@ impl ReadAt for Vec<u8> {
     }
 }
 
+impl ReadAt for std::sync::Arc<[u8]> {
+    fn read_exact_at(&self, buffer: &mut [u8], offset: u64) -> io::Result<()> {
+        let start = usize::try_from(offset).ok();
+        let range = start.and_then(|s| Some(s..s.checked_add(buffer.len())?));
+        let bytes = range.and_then(|r| self.get(r)).ok_or(io::ErrorKind::UnexpectedEof)?;
+        buffer.copy_from_slice(bytes);
+        Ok(())
+    }
+    fn length(&self) -> io::Result<u64> {
+        Ok(self.len() as u64)
+    }
+}
+
+impl<R: ReadAt + ?Sized> ReadAt for Box<R> {
+    fn read_exact_at(&self, buffer: &mut [u8], offset: u64) -> io::Result<()> {
+        (**self).read_exact_at(buffer, offset)
+    }
+    fn length(&self) -> io::Result<u64> {
+        (**self).length()
+    }
+}
+
 impl<R: ReadAt + ?Sized> ReadAt for &R {
     fn read_exact_at(&self, buffer: &mut [u8], offset: u64) -> io::Result<()> {
         (**self).read_exact_at(buffer, offset)
@@ -95,6 +120,43 @@ impl<R: ReadAt> ReadAt for Part<R> {
     }
     fn length(&self) -> io::Result<u64> {
         Ok(self.length)
+    }
+}
+
+/// A source that is read from one place on.
+#[derive(Debug, Clone)]
+pub struct Cursor<R> {
+    source: R,
+    position: u64,
+}
+
+impl<R: ReadAt> Cursor<R> {
+    /// From its beginning.
+    pub fn new(source: R) -> Self {
+        Self { source, position: 0 }
+    }
+}
+
+impl<R: ReadAt> Read for Cursor<R> {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        let left = self.source.length()?.saturating_sub(self.position);
+        let n = left.min(buffer.len() as u64) as usize;
+        self.source.read_exact_at(&mut buffer[..n], self.position)?;
+        self.position += n as u64;
+        Ok(n)
+    }
+}
+
+impl<R: ReadAt> Seek for Cursor<R> {
+    fn seek(&mut self, to: SeekFrom) -> io::Result<u64> {
+        let (from, by) = match to {
+            SeekFrom::Start(at) => (at, 0),
+            SeekFrom::End(by) => (self.source.length()?, by),
+            SeekFrom::Current(by) => (self.position, by),
+        };
+        let before = || io::Error::new(io::ErrorKind::InvalidInput, "before the beginning");
+        self.position = from.checked_add_signed(by).ok_or_else(before)?;
+        Ok(self.position)
     }
 }
 

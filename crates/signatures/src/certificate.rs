@@ -45,6 +45,12 @@ const UNDERSTOOD: [Oid; 6] = [
     Oid::new_unwrap("2.5.29.37"), // extended key usage
 ];
 
+/// Whether an extension is one of those by which Apple says what a certificate is for. Critical or not, they narrow nothing
+/// that is checked here.
+fn says_what_for(oid: &Oid) -> bool {
+    oid.to_string().starts_with("1.2.840.113635.100.6.")
+}
+
 /// A certificate, with the bytes that it came in.
 #[derive(Clone)]
 pub struct Certificate {
@@ -238,7 +244,25 @@ impl Certificate {
     /// An extension that is critical and unknown here.
     pub fn unknown_demand(&self) -> Option<Oid> {
         let extensions = self.read.tbs_certificate().extensions()?;
-        extensions.iter().find(|e| e.critical && !UNDERSTOOD.contains(&e.extn_id)).map(|e| e.extn_id)
+        let is_known = |oid: &Oid| UNDERSTOOD.contains(oid) || says_what_for(oid);
+        extensions.iter().find(|e| e.critical && !is_known(&e.extn_id)).map(|e| e.extn_id)
+    }
+
+    /// Whether it has an extension, whatever that says.
+    pub fn has_extension(&self, oid: Oid) -> bool {
+        self.read.tbs_certificate().extensions().is_some_and(|all| all.iter().any(|e| e.extn_id == oid))
+    }
+
+    /// Whether Apple's own extensions say what it is for.
+    pub fn is_of_apple(&self) -> bool {
+        self.read.tbs_certificate().extensions().is_some_and(|all| all.iter().any(|e| says_what_for(&e.extn_id)))
+    }
+
+    /// A part of its subject's name, by its short label (RFC 4514).
+    pub fn subject_part(&self, label: &str) -> Option<String> {
+        let subject = self.subject();
+        let found = parts(&subject).into_iter().find_map(|part| part.strip_prefix(label)?.strip_prefix('='));
+        found.map(unescaped)
     }
 
     fn extension<T: for<'a> Decode<'a, Error = der::Error> + der::oid::AssociatedOid>(&self) -> Option<T> {

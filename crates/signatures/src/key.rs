@@ -128,6 +128,27 @@ impl PrivateKey {
         Ok(der.as_bytes().to_vec())
     }
 
+    /// Signs a digest of a kind.
+    ///
+    /// # Errors
+    /// The key refuses; Ed25519 signs whole messages only.
+    pub fn sign_digest(&self, hash: Hash, digest: &[u8]) -> Result<Vec<u8>> {
+        let refused = |what: String| Error::new(Kind::Key, format!("the key does not sign: {what}"));
+        match &self.private {
+            Private::Rsa(key) => key.sign(padding(hash), digest).map_err(|e| refused(e.to_string())),
+            // The same message has the same signature (RFC 6979).
+            Private::P256(key) => {
+                let signature: p256::ecdsa::Signature = key.sign_prehash(digest).map_err(|e| refused(e.to_string()))?;
+                Ok(signature.to_der().as_bytes().to_vec())
+            }
+            Private::P384(key) => {
+                let signature: p384::ecdsa::Signature = key.sign_prehash(digest).map_err(|e| refused(e.to_string()))?;
+                Ok(signature.to_der().as_bytes().to_vec())
+            }
+            Private::Ed25519(_) => Err(refused("Ed25519 signs whole messages only".into())),
+        }
+    }
+
     /// Its bytes as PKCS #8.
     ///
     /// # Errors
@@ -164,22 +185,9 @@ impl Signer for PrivateKey {
     }
 
     fn sign(&self, hash: Hash, message: &[u8]) -> Result<Vec<u8>> {
-        let digest = || hash.of(message);
-        let refused = |what: String| Error::new(Kind::Key, format!("the key does not sign: {what}"));
         match &self.private {
-            Private::Rsa(key) => key.sign(padding(hash), &digest()).map_err(|e| refused(e.to_string())),
-            // The same message has the same signature (RFC 6979).
-            Private::P256(key) => {
-                let signature: p256::ecdsa::Signature =
-                    key.sign_prehash(&digest()).map_err(|e| refused(e.to_string()))?;
-                Ok(signature.to_der().as_bytes().to_vec())
-            }
-            Private::P384(key) => {
-                let signature: p384::ecdsa::Signature =
-                    key.sign_prehash(&digest()).map_err(|e| refused(e.to_string()))?;
-                Ok(signature.to_der().as_bytes().to_vec())
-            }
             Private::Ed25519(key) => Ok(key.sign(message).to_bytes().to_vec()),
+            _ => self.sign_digest(hash, &hash.of(message)),
         }
     }
 }

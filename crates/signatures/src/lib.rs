@@ -1,5 +1,5 @@
 //! Who signs, and how a signature is made and checked: keys, certificates and their chains, signed messages (CMS,
-//! RFC 5652), timestamps (RFC 3161), and what the signatures of Windows hold.
+//! RFC 5652), timestamps (RFC 3161), and what the signatures of Windows and macOS hold.
 //!
 //! Bytes that others signed are never written anew: a certificate, a message or a token is kept as it came, and what
 //! was signed is taken from those very bytes.
@@ -8,6 +8,7 @@ pub mod authenticode;
 pub mod authority;
 pub mod certificate;
 pub mod chain;
+pub mod code;
 pub mod detached;
 mod error;
 pub mod hash;
@@ -16,6 +17,7 @@ pub mod message;
 pub mod oid;
 pub mod public;
 pub mod raw;
+pub mod service;
 pub mod timestamp;
 pub mod token;
 

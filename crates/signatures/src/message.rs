@@ -313,7 +313,10 @@ impl<'a> Message<'a> {
     }
 
     /// The certificate of who signed.
-    fn certificate_of(&self, signed: &Signed) -> Result<&Certificate> {
+    ///
+    /// # Errors
+    /// The message does not hold it.
+    pub fn certificate_of(&self, signed: &Signed) -> Result<&Certificate> {
         let found = self.certificates.iter().find(|certificate| signed.is_by(certificate));
         found.ok_or_else(|| Error::signature("the certificate of who signed is not with the signature"))
     }
@@ -376,6 +379,11 @@ impl<'a> Signed<'a> {
             (None, _) => Err(Error::signature(format!("the signature says nothing of {wanted}"))),
             _ => Err(Error::signature(format!("the signature says two things of {wanted}"))),
         }
+    }
+
+    /// The values of a signed attribute.
+    pub fn signed(&self, wanted: Oid) -> impl Iterator<Item = Item<'a>> + '_ {
+        self.signed.iter().filter(move |(oid, _)| *oid == wanted).flat_map(|(_, values)| values.iter().copied())
     }
 
     /// The values of an attribute that is not signed.

@@ -81,4 +81,10 @@ oids! {
     SPC_NESTED_SIGNATURE = "1.3.6.1.4.1.311.2.4.1";
     /// The attribute with a timestamp by RFC 3161.
     SPC_TIMESTAMP = "1.3.6.1.4.1.311.3.3.1";
+    /// The attribute of macOS with a list of directories of code (Apple's open Security framework).
+    APPLE_DIRECTORIES = "1.2.840.113635.100.9.1";
+    /// The attribute of macOS with the digest of a directory of code, and its kind.
+    APPLE_DIRECTORY = "1.2.840.113635.100.9.2";
+    /// A certificate for programs that are spread outside of Apple's store ("Developer ID").
+    APPLE_DEVELOPER = "1.2.840.113635.100.6.1.13";
 }

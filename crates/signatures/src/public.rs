@@ -155,6 +155,20 @@ impl PublicKey {
         raw::sequence(&[&raw::named(number), if null { &raw::NULL } else { &[] }])
     }
 
+    /// The number of its way of signing with a digest, as services name it.
+    pub fn scheme_number(&self, hash: Hash) -> String {
+        let number = match (self, hash) {
+            (Self::Rsa(_), Hash::Sha256) => oid::RSA_SHA256,
+            (Self::Rsa(_), Hash::Sha384) => oid::RSA_SHA384,
+            (Self::Rsa(_), Hash::Sha512) => oid::RSA_SHA512,
+            (Self::P256(_) | Self::P384(_), Hash::Sha256) => oid::ECDSA_SHA256,
+            (Self::P256(_) | Self::P384(_), Hash::Sha384) => oid::ECDSA_SHA384,
+            (Self::P256(_) | Self::P384(_), Hash::Sha512) => oid::ECDSA_SHA512,
+            (Self::Ed25519(_), _) => oid::ED25519,
+        };
+        number.to_string()
+    }
+
     /// Whether it made a signature of a message.
     ///
     /// # Errors

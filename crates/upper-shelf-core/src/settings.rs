@@ -24,6 +24,32 @@ pub struct Signing {
     pub digest: Option<Digest>,
 }
 
+/// How code for macOS is signed: with a key, or ad hoc.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct CodeSigning {
+    /// The key, if there is one.
+    pub key: Option<Signing>,
+    /// A property list of what programs may do.
+    pub entitlements: Option<std::path::PathBuf>,
+    /// Whether the hardened runtime guards programs.
+    pub runtime: bool,
+    /// Whether what others have signed is signed again.
+    pub replace: bool,
+    /// The team that the certificate has to be of.
+    pub team: Option<String>,
+}
+
+/// What happens to signatures that are there already.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Deserialize, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum ExistingSignatures {
+    /// They stay.
+    #[default]
+    Keep,
+    /// They go, and others come in their place.
+    Replace,
+}
+
 /// A digest that is signed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize, Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]

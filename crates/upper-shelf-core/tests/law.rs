@@ -238,6 +238,7 @@ fn write(made: &Made, target: TargetName, settings: &Settings, threads: usize, t
         file_name: "Some-Thing-1.0",
         settings,
         signer: None,
+        sealed: None,
         threads,
         sidecar: &|_| unreachable!("cabinets are inside"),
     };

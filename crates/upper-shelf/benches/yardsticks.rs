@@ -3,7 +3,8 @@
 //! it is no test and never fails on a slow machine.
 //!
 //! `BENCH_PAYLOAD=FOLDER cargo bench -p upper-shelf` (as root, with squashfs-tools; a folder of 200 MB or more, such as
-//! a browser and a Java runtime unpacked). `BENCH_ONLY=pack|read|setup|many` does one part; `setup` needs `7zz`.
+//! a browser and a Java runtime unpacked). `BENCH_ONLY=pack|read|setup|many|sign` does one part; `setup` needs `7zz`, `sign`
+//! `openssl`.
 
 use std::fs;
 use std::path::{Path, PathBuf};
@@ -350,6 +351,71 @@ fn many(folder: &Path) {
     );
 }
 
+/// Three hundred programs, signed with timestamps: the first time, again, and without; beside as many signatures by openssl,
+/// which is started once for each.
+fn sign(folder: &Path) {
+    const COUNT: usize = 300;
+    let programs = [
+        ("windows-x64", "exe", &include_bytes!("../../../demo/files/built/windows-x64/combwright.exe")[..]),
+        ("macos-arm64", "dylib", include_bytes!("../../../demo/files/built/macos-arm64/combwright")),
+    ];
+    let at = |name: &str| folder.join(name);
+    let text = |path: &Path| path.to_str().expect("text").to_owned();
+    run(Command::new(PROGRAM).args(["keys", "make", &text(&at("keys")), "--publisher", "Bench", "--kind", "p256"]));
+    let mut clock = Command::new(PROGRAM);
+    clock.args(["simulate", "timestamps", "--json", &text(&at("keys"))]).stdout(Stdio::piped());
+    let mut clock = clock.spawn().expect("started");
+    let mut said = String::new();
+    let mut lines = std::io::BufReader::new(clock.stdout.take().expect("piped"));
+    while !said.contains('}') {
+        std::io::BufRead::read_line(&mut lines, &mut said).expect("read");
+    }
+    let address = said.split('"').find(|part| part.starts_with("http")).expect("an address").to_owned();
+    for (platform, ending, program) in programs {
+        let built = at(platform);
+        fs::create_dir_all(&built).expect("a folder");
+        for n in 0..COUNT {
+            let mut bytes = program.to_vec();
+            // In the middle of the code: each is another one.
+            let place = bytes.len() / 2;
+            bytes[place..place + 4].copy_from_slice(&(n as u32).to_le_bytes());
+            fs::write(built.join(format!("program{n}.{ending}")), bytes).expect("written");
+        }
+        let system = platform.split('-').next().unwrap_or_default();
+        let manifest = |signing: &str| {
+            format!(
+                "[product]\nid = \"works.example.bench\"\nname = \"Bench\"\nversion = \"1\"\npublisher = \"Bench\"\n\n\
+                 [[layer]]\nfrom = \"{}\"\n\n[[program]]\nkey = \"app\"\nfile = \"program0.{ending}\"\n\n\
+                 [targets]\nbuild = [\"tar\"]\nplatforms = [\"{platform}\"]\noutput = \"{}\"\n\n{signing}",
+                text(&built),
+                text(&at("packages")),
+            )
+        };
+        let signing = format!(
+            "[signing.{system}]\nkey = \"keys/code-signing.key.pem\"\ncertificate = \"keys/code-signing.pem\"\n\
+             timestamps = [\"{address}\"]\n"
+        );
+        let build = |signing: &str| {
+            fs::write(at("shelf.toml"), manifest(signing)).expect("written");
+            let mut command = Command::new(PROGRAM);
+            run(command.arg("build").arg(folder).env("XDG_CACHE_HOME", at("cache"))).wall
+        };
+        let (plain, first, again) = (build(""), build(&signing), build(&signing));
+        let script = format!(
+            "for n in $(seq 0 {}); do openssl dgst -sha256 -sign keys/code-signing.key.pem -out s {platform}/program$n.{ending}; done",
+            COUNT - 1
+        );
+        let theirs = run(Command::new("sh").args(["-c", &script]).current_dir(folder)).wall;
+        println!(
+            "{COUNT} programs for {platform}: {plain:.2} s without a key, {first:.2} s signed with timestamps, {again:.2} s again; \
+             openssl dgst {theirs:.2} s: {:.2}×",
+            (first - plain) / theirs
+        );
+    }
+    let _ = clock.kill();
+    let _ = clock.wait();
+}
+
 fn main() {
     let only = std::env::var("BENCH_ONLY").unwrap_or_default();
     let folder = std::env::temp_dir().join(format!("upper-shelf-bench-{}", std::process::id()));
@@ -371,6 +437,9 @@ fn main() {
     }
     if wanted("many") {
         many(&folder);
+    }
+    if wanted("sign") {
+        sign(&folder);
     }
     let _ = fs::remove_dir_all(&folder);
 }

@@ -2,11 +2,11 @@
 
 use crate::read::{Processor, Slice, read};
 use crate::{Error, Result};
-use read_at::ReadAt;
+use read_at::{Cursor, ReadAt};
 use std::io::Write;
 
 /// How a part is aligned, as a power of two: by the size of the processor's pages.
-fn alignment(processor: Processor) -> u32 {
+pub(crate) fn alignment(processor: Processor) -> u32 {
     if processor.0 == Processor::ARM64.0 { 14 } else { 12 }
 }
 
@@ -55,25 +55,61 @@ pub fn joined_size<R: ReadAt>(files: &[R]) -> Result<u64> {
     Ok(layout(files)?.end)
 }
 
+/// A universal file of these files' parts, to be read at any place; nothing of it is copied.
+pub struct Joined<R> {
+    files: Vec<R>,
+    table: Vec<u8>,
+    /// Of each part: where it begins, its length, which file it is from, and where it begins there.
+    parts: Vec<(u64, u64, usize, u64)>,
+    end: u64,
+}
+
+impl<R: ReadAt> Joined<R> {
+    /// Of these files. Their order does not matter: ARM comes last, as the trade has it.
+    ///
+    /// # Errors
+    /// [`Error::Usage`] for a file that is no Mach-O, or a processor that is there twice; [`Error::Limit`] above 4 GiB.
+    pub fn new(files: Vec<R>) -> Result<Self> {
+        let Layout { parts, table, end } = layout(&files)?;
+        let index = |source: &R| files.iter().position(|file| std::ptr::eq(file, source)).unwrap_or_default();
+        let parts = parts.iter().map(|(s, source, start)| (*start, s.size, index(source), s.offset)).collect();
+        Ok(Self { parts, table, end, files })
+    }
+}
+
+impl<R: ReadAt> ReadAt for Joined<R> {
+    fn read_exact_at(&self, buffer: &mut [u8], offset: u64) -> std::io::Result<()> {
+        let over = offset.checked_add(buffer.len() as u64).filter(|over| *over <= self.end);
+        let over = over.ok_or(std::io::ErrorKind::UnexpectedEof)?;
+        buffer.fill(0);
+        // What of a part, or of the table, lies in what is asked for.
+        let inside = |start: u64, length: u64| {
+            let (from, to) = (offset.max(start), over.min(start + length));
+            (from < to).then(|| ((from - offset) as usize..(to - offset) as usize, from - start))
+        };
+        if let Some((place, from)) = inside(0, self.table.len() as u64) {
+            let n = place.len();
+            buffer[place].copy_from_slice(&self.table[from as usize..from as usize + n]);
+        }
+        for &(start, length, file, at) in &self.parts {
+            if let Some((place, from)) = inside(start, length) {
+                self.files[file].read_exact_at(&mut buffer[place], at + from)?;
+            }
+        }
+        Ok(())
+    }
+
+    fn length(&self) -> std::io::Result<u64> {
+        Ok(self.end)
+    }
+}
+
 /// Writes a universal file of these files' parts. Their order does not matter: ARM comes last, as the trade has it.
 ///
 /// # Errors
-/// [`Error::Usage`] for a file that is no Mach-O, or a processor that is there twice; [`Error::Limit`] above 4 GiB.
+/// As [`Joined::new`], and the medium's.
 pub fn join<R: ReadAt>(files: &[R], mut out: impl Write) -> Result<()> {
-    let Layout { parts, table, .. } = layout(files)?;
-    out.write_all(&table)?;
-    let mut at = table.len() as u64;
-    let mut buffer = vec![0; 1 << 16];
-    for (slice, source, start) in parts {
-        out.write_all(&vec![0; (start - at) as usize])?;
-        let mut done = 0;
-        while done < slice.size {
-            let n = (slice.size - done).min(buffer.len() as u64) as usize;
-            source.read_exact_at(&mut buffer[..n], slice.offset + done)?;
-            out.write_all(&buffer[..n])?;
-            done += n as u64;
-        }
-        at = start + slice.size;
-    }
+    let files: Vec<&R> = files.iter().collect();
+    std::io::copy(&mut Cursor::new(Joined::new(files)?), &mut out)?;
     Ok(())
 }

@@ -10,6 +10,8 @@ const FAT: u32 = 0xCAFE_BABE;
 const FAT_64: u32 = 0xCAFE_BABF;
 /// A file that begins as a universal one with more parts than this is a Java class.
 const MOST_PARTS: u32 = 20;
+/// What an archive begins with.
+const ARCHIVE: &[u8; 8] = b"!<arch>\n";
 /// Load commands of one part, bytes and number.
 const MOST_COMMANDS: u32 = 4 << 20;
 
@@ -284,6 +286,10 @@ pub fn read<R: ReadAt>(source: &R) -> Result<Option<File>> {
                     return Err(Error::format(8, "parts of the universal file overlap"));
                 }
                 taken.push((offset, end));
+                // A universal archive of things to be linked is no code.
+                if size >= 8 && exact(source, offset, 8)? == *ARCHIVE {
+                    return Ok(None);
+                }
                 let slice = slice(source, offset, size)?;
                 if slice.processor.0 != entry.u32(0)? {
                     return Err(Error::format(offset, "a part is for a different processor from the table's"));

@@ -126,6 +126,55 @@ mod with_a_compiler {
             }
             bytes.truncate(if cut < 40_000 { cut } else { usize::MAX });
             let _ = read(&bytes);
+            // Signed, it is read as well, or it is refused.
+            if let Ok(Some(parts)) = mach_o::SignedParts::find(&bytes) {
+                let all: Vec<(u64, Vec<u8>)> = parts.slices.iter().map(|_| (32, vec![7; 20])).collect();
+                let signed = parts.signed(bytes.clone(), &all).expect("shorter than four gigabytes");
+                let mut out = vec![0; signed.size() as usize];
+                read_at::ReadAt::read_exact_at(&signed, &mut out, 0).expect("all of it is there");
+                prop_assert!(mach_o::read(&out).is_ok());
+            }
         }
+    }
+
+    #[test]
+    fn a_signature_goes_where_the_linker_puts_one_and_is_of_the_same_pages() {
+        use code_signature::{Blobs, Directory, page_hashes, slot};
+        use mach_o::SignedParts;
+        use read_at::ReadAt;
+        let folder = tempfile::tempdir().expect("a folder");
+        let plain = bytes(&program(folder.path(), "x86_64", "11.0"));
+        let at = |name: &str| folder.path().join(name).to_str().expect("text").to_owned();
+        let base = ["-arch", "x86_64", "-platform_version", "macos", "11.0", "14.2", "-adhoc_codesign", "-e", "_main"];
+        let files = [at("libSystem.tbd"), at("main.o-x86_64"), at("libqueen.dylib-x86_64")];
+        let rest = ["-rpath", "@executable_path/../Frameworks", "-headerpad", "0x100", "-o"];
+        let out = at("sealed");
+        let words: Vec<&str> =
+            base.into_iter().chain(files.iter().map(String::as_str)).chain(rest).chain([out.as_str()]).collect();
+        judge_says_yes("ld64.lld-19", &words);
+        let sealed = bytes(Path::new(&out));
+        let parts = SignedParts::find(&sealed).expect("read").expect("code");
+        let signature = parts.slices[0].signature(&sealed).expect("read").expect("there");
+        let blobs = Blobs::read(&signature).expect("a signature");
+        let directory = Directory::read(blobs.part(slot::DIRECTORY).expect("there")).expect("a directory");
+        assert_eq!(directory.limit, parts.slices[0].limit);
+        let own = page_hashes(&sealed, directory.limit, directory.page_bits, directory.hash).expect("read");
+        assert_eq!(own, directory.pages, "the linker's digests");
+        // Put into a file that has none, or in another's place, the rest of the file is the same.
+        let made = |file: &Vec<u8>, length: usize| {
+            let parts = SignedParts::find(file).expect("read").expect("code");
+            let place = mach_o::SignedSlice::place_for(length);
+            let overlay = parts.signed(file.clone(), &[(place, vec![7; length])]).expect("room");
+            let mut out = vec![0; overlay.size() as usize];
+            overlay.read_exact_at(&mut out, 0).expect("read");
+            out
+        };
+        let once = made(&plain, 1000);
+        assert_eq!(once.len() as u64, (plain.len() as u64).next_multiple_of(16) + 1008);
+        assert!(made(&made(&plain, 33), 1000) == once, "whatever was there before");
+        let found = read(&once).expect("read").expect("code");
+        assert_eq!(found.slices[0].signature, Some((plain.len().next_multiple_of(16) as u32, 1008)));
+        let longer = [&plain[..], &[1; 16]].concat();
+        assert!(matches!(SignedParts::find(&longer), Err(Error::Unsupported(_))), "something behind it");
     }
 }

@@ -19,6 +19,6 @@ pub use icon::set_icon;
 pub use image::{Image, Section};
 pub use manifest::Manifest;
 pub use resources::{Key, Resources, kinds};
-pub use signature::{Overlay, SetLength, SignedParts};
+pub use signature::{SetLength, SignedParts};
 pub use sum::set_checksum;
 pub use version::Version;

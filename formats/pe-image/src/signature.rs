@@ -7,6 +7,7 @@
 
 use crate::sum::checksum;
 use crate::{Error, Result, set_checksum};
+use read_at::{Cursor, Overlay, ReadAt};
 use std::io::{Read, Seek, SeekFrom, Write};
 
 /// The number of the directory's entry that says where the table is.
@@ -146,13 +147,14 @@ impl SignedParts {
     ///
     /// # Errors
     /// As [`SignedParts::put`].
-    pub fn signed<R: Read + Seek>(&self, base: R, signatures: &[Vec<u8>]) -> Result<Overlay<R>> {
+    pub fn signed<R: ReadAt>(&self, base: R, signatures: &[Vec<u8>]) -> Result<Overlay<R>> {
         let (padding, table, entry) = self.table(signatures)?;
-        let patches = vec![(self.entry, entry.to_vec())];
-        let mut overlay = Overlay { base, keep: self.end, patches, tail: [padding, table].concat(), position: 0 };
-        let (at, sum) = checksum(&mut overlay)?;
-        overlay.patches.push((at, sum.to_le_bytes().to_vec()));
-        overlay.position = 0;
+        let mut overlay = Overlay::new(base);
+        overlay.keep(0, self.end);
+        overlay.add([padding, table].concat());
+        overlay.patch(self.entry, &entry);
+        let (at, sum) = checksum(&mut Cursor::new(&overlay))?;
+        overlay.patch(at, &sum.to_le_bytes());
         Ok(overlay)
     }
 
@@ -203,69 +205,6 @@ impl SignedParts {
         let (at, right) = checksum(file)?;
         let stated = u32::from_le_bytes(bytes(file, at)?);
         Ok(stated == 0 || stated == right)
-    }
-}
-
-/// A file with some of its bytes changed, its end cut off, and another one in that place; nothing of it is copied.
-#[derive(Debug, Clone)]
-pub struct Overlay<R> {
-    base: R,
-    /// Bytes of the file that are kept.
-    keep: u64,
-    /// Where other bytes stand, none of them behind what is kept.
-    patches: Vec<(u64, Vec<u8>)>,
-    tail: Vec<u8>,
-    position: u64,
-}
-
-impl<R> Overlay<R> {
-    /// Its length, bytes.
-    pub fn length(&self) -> u64 {
-        self.keep + self.tail.len() as u64
-    }
-
-    /// The same over another file with the same bytes.
-    pub fn over<O>(&self, base: O) -> Overlay<O> {
-        let Self { keep, patches, tail, .. } = self;
-        Overlay { base, keep: *keep, patches: patches.clone(), tail: tail.clone(), position: 0 }
-    }
-}
-
-impl<R: Read + Seek> Read for Overlay<R> {
-    fn read(&mut self, buffer: &mut [u8]) -> std::io::Result<usize> {
-        if self.position >= self.keep {
-            let rest = usize::try_from(self.position - self.keep).ok().and_then(|at| self.tail.get(at..));
-            let n = rest.unwrap_or_default().read(buffer)?;
-            self.position += n as u64;
-            return Ok(n);
-        }
-        let most = (self.keep - self.position).min(buffer.len() as u64) as usize;
-        self.base.seek(SeekFrom::Start(self.position))?;
-        let n = self.base.read(&mut buffer[..most])?;
-        if n == 0 && most > 0 {
-            return Err(std::io::ErrorKind::UnexpectedEof.into());
-        }
-        let here = self.position..self.position + n as u64;
-        for (at, bytes) in &self.patches {
-            for (place, byte) in (*at..).zip(bytes).filter(|(place, _)| here.contains(place)) {
-                buffer[(place - here.start) as usize] = *byte;
-            }
-        }
-        self.position = here.end;
-        Ok(n)
-    }
-}
-
-impl<R> Seek for Overlay<R> {
-    fn seek(&mut self, to: SeekFrom) -> std::io::Result<u64> {
-        let (from, by) = match to {
-            SeekFrom::Start(at) => (at, 0),
-            SeekFrom::End(by) => (self.length(), by),
-            SeekFrom::Current(by) => (self.position, by),
-        };
-        let before = || std::io::Error::new(std::io::ErrorKind::InvalidInput, "before the beginning");
-        self.position = from.checked_add_signed(by).ok_or_else(before)?;
-        Ok(self.position)
     }
 }
 

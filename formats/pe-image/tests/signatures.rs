@@ -47,10 +47,10 @@ fn a_signature_is_put_on_taken_off_and_put_on_again() {
             assert_eq!(signed_bytes(&signed), before, "what is signed stays what it was");
             let mut file = Cursor::new(&plain[..]);
             let parts = SignedParts::find(&mut file).expect("a program");
-            let mut overlay = parts.signed(file, &all[..n]).expect("an overlay");
+            let overlay = parts.signed(plain.clone(), &all[..n]).expect("an overlay");
             let mut read = Vec::new();
-            std::io::Read::read_to_end(&mut overlay, &mut read).expect("read");
-            assert!(read == signed && overlay.length() == signed.len() as u64, "without a copy it is the same");
+            std::io::Read::read_to_end(&mut read_at::Cursor::new(&overlay), &mut read).expect("read");
+            assert!(read == signed && overlay.size() == signed.len() as u64, "without a copy it is the same");
             assert_eq!(with(&signed, &all[..1]), with(&plain, &all[..1]), "one in the place of the others");
             let bare = with(&signed, &[]);
             assert!(found(&bare).expect("found").is_empty());

@@ -30,6 +30,7 @@ pub mod check;
 pub mod codec;
 pub mod partitions;
 pub mod read;
+pub mod signature;
 pub mod structs;
 pub mod write;
 

@@ -171,7 +171,7 @@ fn brand_programs(project: &Project, product: &Product, payload: &mut Payload, i
     for (n, written) in project.manifest.program.iter().enumerate().filter(|(_, p)| p.brand) {
         let span = project.source.span(&format!("program.{n}.brand"));
         if let Some(program) = product.footprint.program(&written.key) {
-            let problems = brand(payload, &program.file, &product.footprint.product, icon);
+            let problems = brand(payload, &program.file, &product.footprint.product, icon, written.drop_signature);
             found.extend(problems.into_iter().map(|p| p.at(span.clone())));
         }
     }

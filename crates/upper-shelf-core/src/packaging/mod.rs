@@ -3,6 +3,7 @@
 
 mod partial;
 mod plan;
+mod seal;
 
 use crate::budget::Package;
 use crate::content::ContentHash;
@@ -108,7 +109,7 @@ pub fn build(
     let mut built = Vec::new();
     let mut signers = Vec::new();
     for plan in &plans {
-        let settings = plan.product.signing.as_ref().filter(|settings| settings.system == System::Windows);
+        let settings = plan.product.signing.as_ref().filter(|settings| settings.system != System::Linux);
         signers.push(settings.map(|settings| Signer::open(settings, &plan.product.footprint.product)).transpose()?);
     }
     let of_sums = project.signing(System::Linux);
@@ -163,8 +164,12 @@ fn build_platform(
     let began = Instant::now();
     let names: Vec<&str> = plan.packages.iter().map(|p| p.file_name.as_str()).collect();
     let partials: Vec<Partial> = names.iter().map(|name| Partial::create(output, name)).collect::<Result<_, _>>()?;
-    let signed = signer.map(|signer| plan.sign(signer, threads)).transpose()?;
-    let signed = signed.unwrap_or_default();
+    let signed = if plan.product.platform.system() == System::Macos {
+        let outcome = plan.seal(signer, threads)?;
+        (outcome.code, outcome.foreign_signatures())
+    } else {
+        signer.map(|signer| plan.sign(signer, threads)).transpose()?.unwrap_or_default()
+    };
     let names: Vec<&str> = plan.packages.iter().map(|p| p.file_name.as_str()).collect();
     progress.begin(&names, plan.all_files().iter().map(|f| f.size).sum());
     // What the packages carry is all that counts now; with very many files a footprint takes much memory.
@@ -245,7 +250,10 @@ fn signed_package(
     if !signing::is_signed(package.target) {
         return Ok((partial, None));
     }
-    if package.target == TargetName::Msi {
+    if package.target == TargetName::Dmg {
+        let identifier = package.carried.product.id.clone().unwrap_or_default();
+        signing::macos::sign_image(signer.key(), &identifier, &mut partial.file, &partial.path)?;
+    } else if package.target == TargetName::Msi {
         let mut other = Partial::create(output, &format!("{}.signed", package.file_name))?;
         signer.package(&partial.path, &mut partial.file, Some(&mut other.file))?;
         partial = other;

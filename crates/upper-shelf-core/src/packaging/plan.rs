@@ -1,18 +1,21 @@
 //! What would be built: everything is looked at and checked here, and nothing is written.
 
+use super::seal::{Done, Work, seal_payload};
 use crate::footprint::{Footprint, Node, RelPath};
 use crate::icons::Icon;
 use crate::layout;
 use crate::manifest::resolve::{Default, Product};
 use crate::manifest::{Project, lock};
-use crate::payload::{Payload, PayloadFile, gather};
-use crate::platform::Platform;
+use crate::payload::{Payload, PayloadFile, Source, gather};
+use crate::platform::{Platform, System};
 use crate::problem::{Code, Failure, Kind, Problem, Span};
 use crate::settings::TargetName;
+use crate::signing::macos::Outcome;
 use crate::signing::{self, ForeignSignature, Signer};
-use crate::targets::{self, Job, Loss};
+use crate::targets::{self, Job, Loss, Sealed};
 use std::collections::HashMap;
 use std::path::PathBuf;
+use std::sync::Arc;
 
 /// What the caller wants, and what it knows of the machine.
 #[derive(Debug, Clone)]
@@ -57,6 +60,8 @@ pub struct Plan {
     /// The files.
     pub payload: Payload,
     all_names: Option<Vec<PayloadFile>>,
+    /// What seals the bundle that packages make of the product.
+    sealed: Option<Sealed>,
     /// What is left on a machine.
     pub footprint: Footprint,
     /// The picture.
@@ -77,31 +82,80 @@ impl Plan {
 
     /// Signs the programs that nobody has signed. Everything that says how long they are follows.
     pub(super) fn sign(&mut self, signer: &Signer, threads: usize) -> Result<(u64, Vec<ForeignSignature>), Failure> {
-        let before: Vec<u64> = self.payload.files.iter().map(|file| file.size).collect();
+        let before = self.sizes();
         let signed = signer.programs(&mut self.payload.files, threads)?;
-        let Payload { files, shares, others, .. } = &mut self.payload;
-        let changed = files.iter().zip(before).filter(|(file, before)| file.size != *before);
-        let mut sizes = HashMap::new();
-        for (file, before) in changed {
-            sizes.insert(&file.path, file.size);
-            if let Some(share) = shares.get_mut(file.layer) {
+        self.all_names = self.payload.with_further_names();
+        self.resize(&before);
+        Ok(signed)
+    }
+
+    /// Signs code for macOS, with a key or ad hoc, and seals bundles.
+    pub(super) fn seal(&mut self, signer: Option<&Signer>, threads: usize) -> Result<Outcome, Failure> {
+        let is_bundle = |p: &&PlannedPackage| targets::target(p.target).is_bundle(&p.carried);
+        let package = self.packages.iter().find(is_bundle).or(self.packages.first());
+        let Some(package) = package else { return Ok(Outcome::default()) };
+        let mut files = self.all_files().to_vec();
+        let before = self.sizes();
+        let job = job(&self.product, &files, &package.carried, &self.icon);
+        let settings = &self.product.code_signing;
+        let work = Work { settings, signer, is_bundle: is_bundle(&package), threads };
+        let Done { outcome, sealed, changed, added } = seal_payload(&work, &job)?;
+        for (n, size, source) in changed {
+            (files[n].size, files[n].source) = (size, source);
+        }
+        let by_path: HashMap<RelPath, (u64, Source)> =
+            files.iter().map(|f| (f.path.clone(), (f.size, f.source.clone()))).collect();
+        for file in &mut self.payload.files {
+            if let Some((size, source)) = by_path.get(&file.path) {
+                (file.size, file.source) = (*size, source.clone());
+            }
+        }
+        self.sealed = sealed;
+        let has_further = self.all_names.is_some();
+        for (path, bytes) in added {
+            self.add(path, bytes, has_further.then_some(&mut files));
+        }
+        self.all_names = has_further.then_some(files);
+        self.resize(&before);
+        Ok(outcome)
+    }
+
+    /// Adds a seal to the product, and the folder that it is in.
+    fn add(&mut self, path: RelPath, bytes: Arc<[u8]>, further: Option<&mut Vec<PayloadFile>>) {
+        let size = bytes.len() as u64;
+        for package in &mut self.packages {
+            let folder = path.parent().map(|path| Node::Folder { path, mode: 0o755 });
+            let file = Node::File { path: path.clone(), mode: 0o644, size, content: None };
+            package.carried.tree.extend(folder.into_iter().chain([file]));
+        }
+        for files in std::iter::once(&mut self.payload.files).chain(further) {
+            let layer = files.iter().find(|file| file.path.parent() >= path.parent()).map_or(0, |file| file.layer);
+            let source = Source::Memory(Arc::clone(&bytes));
+            let file = PayloadFile { path: path.clone(), mode: 0o644, size, source, layer, further_name: false };
+            let at = files.partition_point(|other| other.path < path);
+            files.insert(at, file);
+        }
+    }
+
+    /// How long each file is, further names of one among them.
+    fn sizes(&self) -> HashMap<RelPath, u64> {
+        self.all_files().iter().map(|file| (file.path.clone(), file.size)).collect()
+    }
+
+    /// Everything that says how long files are follows them; `before` is how long they were.
+    fn resize(&mut self, before: &HashMap<RelPath, u64>) {
+        let changed = |file: &PayloadFile| before.get(&file.path).filter(|before| **before != file.size).copied();
+        for file in &self.payload.files {
+            if let (Some(before), Some(share)) = (changed(file), self.payload.shares.get_mut(file.layer)) {
                 share.bytes = share.bytes - before + file.size;
             }
         }
-        // A further name of a program is as long as the first.
-        let further: Vec<(RelPath, u64)> = others
-            .iter()
-            .filter_map(|node| match node {
-                Node::HardLink { path, to } => Some((path.clone(), *sizes.get(to)?)),
-                _ => None,
-            })
-            .collect();
-        sizes.extend(further.iter().map(|(path, size)| (path, *size)));
+        let all = self.all_names.as_deref().unwrap_or(&self.payload.files);
+        let sizes: HashMap<&RelPath, u64> =
+            all.iter().filter(|file| changed(file).is_some()).map(|file| (&file.path, file.size)).collect();
         for package in &mut self.packages {
             package.carried.set_sizes(|path| sizes.get(path).copied());
         }
-        self.all_names = self.payload.with_further_names();
-        Ok(signed)
     }
 
     /// The files that a package holds: those that are further names of others only if it can't say so.
@@ -111,7 +165,8 @@ impl Plan {
 
     /// What a package would be written from; nothing can be written beside it.
     pub fn job<'j>(&'j self, package: &'j PlannedPackage) -> Job<'j> {
-        job(&self.product, self.files(package), &package.carried, &self.icon)
+        let sealed = self.sealed.as_ref().filter(|_| targets::target(package.target).is_bundle(&package.carried));
+        Job { sealed, ..job(&self.product, self.files(package), &package.carried, &self.icon) }
     }
 }
 
@@ -126,6 +181,7 @@ fn job<'j>(product: &'j Product, files: &'j [PayloadFile], footprint: &'j Footpr
         file_name: &product.file_name,
         settings: &product.settings,
         signer: None,
+        sealed: None,
         threads: 1,
         sidecar: &|_| Err(Failure::new(Kind::Problems, Problem::error(Code::Internal, "nothing is written by a plan"))),
     }
@@ -173,7 +229,11 @@ pub fn plan(project: &Project, options: &Options) -> Result<Vec<Plan>, Failure> 
             }
         };
         found.extend(layout::prepare(project, &mut product, &mut payload, &icon));
-        found.extend(product.signing.iter().flat_map(|settings| signing::check(settings, signing::now())));
+        let (identity, now) = (&product.footprint.product, signing::now());
+        found.extend(match platform.system() {
+            System::Macos => signing::macos::check(&product.code_signing, identity, now),
+            _ => product.signing.iter().flat_map(|settings| signing::check(settings, identity, None, now)).collect(),
+        });
         let (footprint, more) = layout::lay_out(&product, &payload, &icon);
         // Without its layers a payload's gaps say nothing new.
         if !found.iter().any(Problem::is_error) {
@@ -190,7 +250,10 @@ pub fn plan(project: &Project, options: &Options) -> Result<Vec<Plan>, Failure> 
         let all_names = payload.with_further_names();
         let files = all_names.as_deref().unwrap_or(&payload.files);
         let mut against = Vec::new();
-        let packages = planned_packages(&product, files, &footprint, &icon, &mut against);
+        let mut packages = planned_packages(&product, files, &footprint, &icon, &mut against);
+        if platform.system() == System::Macos {
+            said_of_signing(&product, &mut packages);
+        }
         let located = |problem| {
             let mut problem = product.located(problem, &project.source);
             if problem.code == Code::Secret {
@@ -207,12 +270,17 @@ pub fn plan(project: &Project, options: &Options) -> Result<Vec<Plan>, Failure> 
             Code::NeedsProgram => !wrong.is_empty() && !project.manifest.program.is_empty(),
             _ => p.span.as_ref().is_some_and(|span| wrong.contains(span)),
         };
-        found.extend(against.filter(|p| !is_known(p)));
+        // What several formats object to is said once.
+        for problem in against.filter(|p| !is_known(p)) {
+            if !found.contains(&problem) {
+                found.push(problem);
+            }
+        }
         let mut defaults = product.defaults.clone();
         defaults.extend(chosen.clone());
         let (errors, warnings): (Vec<Problem>, Vec<Problem>) = found.into_iter().partition(Problem::is_error);
         problems.extend(errors.into_iter().map(|problem| (problem, platform)));
-        plans.push(Plan { product, payload, all_names, footprint, icon, packages, defaults, warnings });
+        plans.push(Plan { product, payload, all_names, sealed: None, footprint, icon, packages, defaults, warnings });
     }
     let mut said = project.problems.clone();
     said.extend(once_each(problems, plans.len()));
@@ -265,6 +333,28 @@ fn once_each(problems: Vec<(Problem, Platform)>, platforms: usize) -> Vec<Proble
         problem
     };
     said.into_iter().map(whole).collect()
+}
+
+/// What signing loses for packages of macOS.
+fn said_of_signing(product: &Product, packages: &mut [PlannedPackage]) {
+    let is_bundle = |p: &PlannedPackage| targets::target(p.target).is_bundle(&p.carried);
+    let some_are = packages.iter().any(is_bundle);
+    for package in packages {
+        let is_sealed = targets::bundle::finished::is_sealed(&package.carried.tree);
+        if product.code_signing.key.is_none() && (!is_sealed || product.code_signing.replace) {
+            package.losses.push(Loss {
+                what: "programs are signed ad hoc: nobody vouches for them".into(),
+                why: "macOS warns before it opens a downloaded program; [signing.macos] names a key".into(),
+            });
+        }
+        let is_finished = targets::bundle::finished::folder(&package.carried.tree).is_some();
+        if some_are && !is_bundle(package) && !is_finished {
+            package.losses.push(Loss {
+                what: "the main program bears the application bundle's signature".into(),
+                why: "it starts without its bundle, but fails a strict check of its signature".into(),
+            });
+        }
+    }
 }
 
 fn planned_packages(

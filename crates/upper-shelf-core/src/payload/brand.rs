@@ -11,12 +11,24 @@ use std::collections::BTreeMap;
 /// A program is held in memory while it is changed.
 const MOST: u64 = 512 << 20;
 
-/// Brands the program at a path of the payload. Gives what is wrong, or noteworthy.
-pub fn brand(payload: &mut Payload, path: &RelPath, product: &Identity, icon: &Icon) -> Vec<Problem> {
+/// Brands the program at a path of the payload; a signature that it has may go only if that was said. Gives what is wrong,
+/// or noteworthy.
+pub fn brand(
+    payload: &mut Payload,
+    path: &RelPath,
+    product: &Identity,
+    icon: &Icon,
+    may_drop_signature: bool,
+) -> Vec<Problem> {
     // A path that is not there is said where programs are checked.
     let Some(file) = payload.files.iter_mut().find(|f| f.path == *path) else { return Vec::new() };
     match branded(file, product, icon) {
         Err(problem) => vec![*problem],
+        Ok((_, true)) if !may_drop_signature => {
+            let problem = Problem::error(Code::SignatureDropped, format!("{path} is signed"));
+            let problem = problem.why("a different icon and version in the file make its signature invalid");
+            vec![problem.instead("remove `brand`, or drop-signature = true")]
+        }
         Ok((bytes, was_signed)) => {
             let old = std::mem::replace(&mut file.size, bytes.len() as u64);
             file.source = Source::Memory(bytes.into());
@@ -25,7 +37,7 @@ pub fn brand(payload: &mut Payload, path: &RelPath, product: &Identity, icon: &I
             }
             let problem = Problem::warning(Code::SignatureDropped, format!("the signature in {path} is removed"));
             let problem = problem.why("a different icon and version in the file make it invalid");
-            was_signed.then(|| problem.instead("sign it afterwards, or remove `brand`")).into_iter().collect()
+            was_signed.then(|| problem.instead("[signing.windows] names a key for another one")).into_iter().collect()
         }
     }
 }

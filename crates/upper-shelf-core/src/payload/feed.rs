@@ -296,9 +296,8 @@ impl io::Write for Chunks<'_> {
 }
 
 /// A program with its signature, whose file is looked at before and afterwards.
-fn signed(base: &Source, overlay: &pe_image::Overlay<()>, chunks: &mut Chunks) -> io::Result<()> {
-    let file = base.open()?.ok_or_else(|| io::Error::other("it is no single file"))?;
-    io::copy(&mut overlay.over(file), chunks)?;
+fn signed(base: &Source, overlay: &read_at::Overlay<()>, chunks: &mut Chunks) -> io::Result<()> {
+    io::copy(&mut read_at::Cursor::new(overlay.over(base.open()?)), chunks)?;
     base.open().map(drop)
 }
 

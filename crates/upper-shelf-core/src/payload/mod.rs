@@ -12,6 +12,7 @@ pub(crate) mod universal;
 use crate::footprint::{Node, RelPath};
 use crate::problem::Span;
 pub use gather::{gather, patterns};
+use read_at::{Overlay, ReadAt};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
@@ -49,7 +50,7 @@ pub enum Source {
     /// Bytes in memory.
     Memory(Arc<[u8]>),
     /// A program with a signature: what the signature changes lies over its bytes, which must stay as they were.
-    Signed(Box<Source>, pe_image::Overlay<()>),
+    Signed(Box<Source>, Overlay<()>),
     /// Programs of macOS for one processor each, as one for all of them; each must stay as it was.
     Joined(Arc<[(PathBuf, Stamp)]>),
 }
@@ -100,26 +101,26 @@ pub struct PayloadFile {
     pub further_name: bool,
 }
 
-/// Bytes of a program, wherever they come from.
-pub(crate) trait ReadSeek: std::io::Read + std::io::Seek {}
-impl<T: std::io::Read + std::io::Seek> ReadSeek for T {}
-
 impl Source {
-    /// Opens it for reading in any order, if it is one file or bytes in memory.
+    /// Opens it for reading at any place.
     ///
     /// # Errors
     /// It can't be read, or changed since it was gathered.
-    pub(crate) fn open(&self) -> std::io::Result<Option<Box<dyn ReadSeek + '_>>> {
+    pub(crate) fn open(&self) -> std::io::Result<Box<dyn ReadAt>> {
         Ok(match self {
-            Self::Memory(bytes) => Some(Box::new(std::io::Cursor::new(&bytes[..]))),
+            Self::Memory(bytes) => Box::new(Arc::clone(bytes)),
             Self::Disk(path, stamp) => {
                 let file = std::fs::File::open(path)?;
                 if Stamp::of(&file.metadata()?) != *stamp {
                     return Err(std::io::Error::other("it changed since it was looked at"));
                 }
-                Some(Box::new(file))
+                Box::new(file)
             }
-            Self::Joined(_) | Self::Signed(..) => None,
+            Self::Joined(parts) => {
+                let files = universal::parts(parts).map_err(|(_, e)| e)?;
+                Box::new(mach_o::Joined::new(files).map_err(std::io::Error::other)?)
+            }
+            Self::Signed(base, overlay) => Box::new(overlay.over(base.open()?)),
         })
     }
 }

@@ -57,7 +57,7 @@ codes! {
     NotExecutable "not-executable": "A program's file isn't executable.",
     Program "program": "A program's file can't be worked on: it is damaged, or not of the expected kind.",
     ChangedDuringBuild "changed-during-build": "A file changed while it was being packed. Build again when nothing else writes there.",
-    SignatureDropped "signature-dropped": "A program was signed, and changing its icon or version made the signature invalid; it was removed.",
+    SignatureDropped "signature-dropped": "A program is signed, and a different icon or version in it makes the signature invalid. It is removed only with `drop-signature = true`.",
     Certificate "certificate": "A certificate can't be used: it is missing, malformed, expired or soon to, or made for something else.",
     Key "key": "A key can't be used: it is malformed, of a kind that isn't used here, or not that of the certificate.",
     Secret "secret": "The secret of a key is missing or wrong.",

@@ -56,7 +56,7 @@ pub(super) fn sign(path: &Path, who: &Identity, how: &Signed) -> Result<Prepared
     let mut file = File::create(&beside).map_err(trouble)?;
     file.write_all(&signature).and_then(|()| file.sync_all()).map_err(trouble)?;
     let verdict = verify_with(path, &signature, &who.chain, super::now());
-    Ok(Prepared::new(own, beside, litter, Verdict { file: path.to_owned(), ..verdict }))
+    Ok(Prepared::new(vec![(own, beside, litter)], Verdict { file: path.to_owned(), ..verdict }))
 }
 
 /// A signature of a file, for beside it.
@@ -85,6 +85,7 @@ fn verify_with(path: &Path, signature: &[u8], roots: &[Certificate], now: u64) -
                 timestamp: report.stamp.as_ref().map(StampFacts::from),
                 untrusted: untrusted.iter().map(|why| shown(why)).collect(),
                 problems: faults.iter().map(|problem| shown(problem)).collect(),
+                code: None,
             });
         }
         Err(e) => verdict.problems.push(format!("its signature can't be trusted: {e}")),
@@ -113,7 +114,9 @@ pub(super) fn verify(path: &Path, roots: &[Certificate], now: u64) -> Result<Ver
             verify_with(path, &bytes, roots, now)
         }
     };
-    if path.file_name().is_some_and(|name| name == SUMS) {
+    // What the list says counts only if it is what was signed.
+    let holds = verdict.problems.is_empty() && verdict.signatures.iter().all(|signature| signature.problems.is_empty());
+    if holds && path.file_name().is_some_and(|name| name == SUMS) {
         verdict.problems.extend(sums(path).map_err(|e| Failure::io("can't read", path, e))?);
     }
     verdict.judge();
@@ -124,6 +127,7 @@ pub(super) fn verify(path: &Path, roots: &[Certificate], now: u64) -> Result<Ver
 fn sums(list: &Path) -> std::io::Result<Vec<String>> {
     let mut problems = Vec::new();
     let mut any = false;
+    let mut seen = std::collections::BTreeSet::new();
     for line in BufReader::new(File::open(list)?.take(LONGEST_LIST)).lines() {
         let line = line?;
         let Some((digits, name)) = line.split_once("  ").filter(|(digits, name)| {
@@ -134,10 +138,20 @@ fn sums(list: &Path) -> std::io::Result<Vec<String>> {
             continue;
         };
         any = true;
+        if !seen.insert(name.to_owned()) {
+            problems.push(format!("{} stands in it twice", shown(name)));
+            continue;
+        }
+        if let Err(e) = crate::input::is_file(&list.with_file_name(name)) {
+            problems.push(match e.kind() {
+                std::io::ErrorKind::NotFound => format!("{} is missing", shown(name)),
+                _ => format!("{} can't be read: {e}", shown(name)),
+            });
+            continue;
+        }
         match digest(&list.with_file_name(name), Hash::Sha256) {
             Ok(own) if hexadecimal(&own) == digits => {}
             Ok(_) => problems.push(format!("{} was changed after it was signed", shown(name))),
-            Err(e) if e.kind() == std::io::ErrorKind::NotFound => problems.push(format!("{} is missing", shown(name))),
             Err(e) => problems.push(format!("{} can't be read: {e}", shown(name))),
         }
     }

@@ -4,6 +4,7 @@
 use super::file::Signed;
 use super::{Certificate, Hash};
 use signatures::authenticode::{self, Subject};
+use signatures::code;
 use signatures::key::Identity;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicUsize, Ordering};
@@ -12,14 +13,19 @@ use std::sync::{Mutex, PoisonError};
 /// More than any signature has, bytes.
 const LONGEST: u64 = 1 << 20;
 
+/// What is signed.
+#[derive(Debug, Clone, Copy)]
+pub enum Matter<'w> {
+    /// A file of Windows: of which kind, the digest's kind, and the digest.
+    File(Subject, Hash, &'w [u8]),
+    /// The directory of code of macOS.
+    Code(&'w [u8]),
+}
+
 /// What a signature depends on.
 pub struct Wanted<'w> {
     /// What is signed.
-    pub subject: Subject,
-    /// The digest's kind.
-    pub hash: Hash,
-    /// The digest.
-    pub digest: &'w [u8],
+    pub matter: Matter<'w>,
     /// With which key.
     pub who: &'w Identity,
     /// And how.
@@ -39,12 +45,20 @@ impl Wanted<'_> {
             hasher.update(&(part.len() as u64).to_le_bytes());
             hasher.update(part);
         };
-        take(match self.subject {
-            Subject::Program => b"program",
-            Subject::Installer => b"installer",
-        });
-        take(self.hash.name().as_bytes());
-        take(self.digest);
+        match self.matter {
+            Matter::File(subject, hash, digest) => {
+                take(match subject {
+                    Subject::Program => b"program",
+                    Subject::Installer => b"installer",
+                });
+                take(hash.name().as_bytes());
+                take(digest);
+            }
+            Matter::Code(directory) => {
+                take(b"code");
+                take(directory);
+            }
+        }
         self.who.chain.iter().for_each(|certificate| take(certificate.der()));
         let named = [&self.how.named.name, &self.how.named.page];
         named.into_iter().for_each(|text| take(text.as_deref().unwrap_or_default().as_bytes()));
@@ -62,19 +76,28 @@ impl Wanted<'_> {
         let bytes = std::fs::read(file).ok()?;
         let clock = self.how.clock.as_ref();
         let roots: &[Certificate] = clock.map_or(&[], |clock| &clock.roots);
-        let report = authenticode::check(&bytes, self.subject, roots, super::now()).ok()?;
-        let has_time = match (&report.stamp, clock) {
+        let (stamp, is_same) = match self.matter {
+            Matter::File(subject, hash, digest) => {
+                let report = authenticode::check(&bytes, subject, roots, super::now()).ok()?;
+                let is_same = report.digest == digest
+                    && report.hash == hash
+                    && report.named == self.how.named
+                    && report.signer == *self.who.certificate()
+                    && report.further.is_empty();
+                (report.stamp, is_same)
+            }
+            Matter::Code(directory) => {
+                let report = code::check(&bytes, directory, roots, super::now()).ok()?;
+                (report.signed.stamp, report.signed.signer == *self.who.certificate())
+            }
+        };
+        let has_time = match (&stamp, clock) {
             (None, None) => true,
             (Some(stamp), Some(clock)) => {
                 stamp.chain.problems.is_empty() && (clock.roots.is_empty() || stamp.chain.untrusted.is_none())
             }
             _ => false,
         };
-        let is_same = report.digest == self.digest
-            && report.hash == self.hash
-            && report.named == self.how.named
-            && report.signer == *self.who.certificate()
-            && report.further.is_empty();
         (has_time && is_same).then_some(bytes)
     }
 

@@ -1,6 +1,6 @@
 //! Signing and verifying one file.
 
-use super::cache::Wanted;
+use super::cache::{Matter, Wanted};
 use super::form::Form;
 use super::{Certificate, Clock, Hash, SignatureFacts, Verdict, failure};
 use crate::litter::{Litter, PARTIAL};
@@ -35,6 +35,19 @@ pub struct Signed {
     pub named: Named,
     /// Who says when.
     pub clock: Option<Clock>,
+    /// What only code of macOS has.
+    pub code: OfCode,
+}
+
+/// What only code of macOS has.
+#[derive(Debug, Clone, Default)]
+pub struct OfCode {
+    /// What it calls itself; default: its bundle's identifier, or its file's name.
+    pub identifier: Option<String>,
+    /// A property list of what programs may do.
+    pub entitlements: Option<PathBuf>,
+    /// Without the hardened runtime, which guards programs.
+    pub unguarded: bool,
 }
 
 pub(super) fn unreadable(path: &Path, e: pe_image::Error) -> Failure {
@@ -47,26 +60,30 @@ pub(super) fn unreadable(path: &Path, e: pe_image::Error) -> Failure {
     }
 }
 
-/// A signed file that lies beside the one whose place it takes; given up, it goes.
+/// Signed files that lie beside those whose places they take; given up, they go.
 pub struct Prepared {
-    path: PathBuf,
-    beside: PathBuf,
-    litter: Litter,
+    /// The place, what lies beside it, and its remains.
+    files: Vec<(PathBuf, PathBuf, Litter)>,
     verdict: Verdict,
 }
 
 impl Prepared {
-    pub(super) fn new(path: PathBuf, beside: PathBuf, litter: Litter, verdict: Verdict) -> Self {
-        Self { path, beside, litter, verdict }
+    pub(super) fn new(files: Vec<(PathBuf, PathBuf, Litter)>, verdict: Verdict) -> Self {
+        Self { files, verdict }
     }
 
-    /// Puts it in its place.
+    /// Puts them in their places.
     ///
     /// # Errors
     /// The medium's.
     pub fn finish(self) -> Result<Verdict, Failure> {
-        std::fs::rename(&self.beside, &self.path).map_err(|e| Failure::io("can't replace", &self.path, e))?;
-        self.litter.keep();
+        for (path, beside, litter) in &self.files {
+            // A bundle that had no seal has no folder for one.
+            let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty());
+            folder.map_or(Ok(()), std::fs::create_dir_all).map_err(|e| Failure::io("can't create", path, e))?;
+            std::fs::rename(beside, path).map_err(|e| Failure::io("can't replace", path, e))?;
+            litter.keep();
+        }
         Ok(self.verdict)
     }
 }
@@ -76,6 +93,9 @@ impl Prepared {
 /// # Errors
 /// It can't be signed, is signed already, or the key, the clock or the medium fail.
 pub fn sign(path: &Path, who: &Identity, how: &Signed) -> Result<Prepared, Failure> {
+    if let Some(prepared) = super::of_macos::sign(path, who, how)? {
+        return Ok(prepared);
+    }
     crate::input::is_file(path).map_err(|e| Failure::io("can't read", path, e))?;
     let mut form = match Form::open(path) {
         Err(pe_image::Error::Unsupported(_)) => return super::beside::sign(path, who, how),
@@ -92,7 +112,7 @@ pub fn sign(path: &Path, who: &Identity, how: &Signed) -> Result<Prepared, Failu
     file.set_permissions(modes).and_then(|()| file.sync_all()).map_err(trouble)?;
     drop(file);
     let verdict = Verdict { file: path.to_owned(), ..holds(&beside, who)? };
-    Ok(Prepared { path: path.to_owned(), beside, litter, verdict })
+    Ok(Prepared::new(vec![(path.to_owned(), beside, litter)], verdict))
 }
 
 /// Looks at what was just signed.
@@ -100,7 +120,7 @@ pub fn sign(path: &Path, who: &Identity, how: &Signed) -> Result<Prepared, Failu
 /// # Errors
 /// Something other than whom to trust is wrong with it.
 pub(super) fn holds(path: &Path, who: &Identity) -> Result<Verdict, Failure> {
-    let verdict = verify(path, &who.chain, super::now())?;
+    let verdict = verify(path, &who.chain, super::now(), Depth::Itself)?;
     // Whom to trust is not known here; all else has to fit.
     let own = verdict.signatures.last();
     let faults: Vec<String> = own.into_iter().flat_map(|signature| signature.problems.clone()).collect();
@@ -127,10 +147,7 @@ fn signatures(form: &mut Form, path: &Path, who: &Identity, how: &Signed) -> Res
     if !there.is_empty() && how.existing == Existing::Refuse {
         let by = there.first().and_then(|bytes| authenticode::check(bytes, subject, &[], 0).ok());
         let by = by.map_or("somebody".to_owned(), |report| format!("“{}”", super::shown(&report.signer.name())));
-        let problem =
-            Problem::error(Code::AlreadySigned, format!("{} is already signed by {by}", path.display())).on(path);
-        let instead = "`--existing replace` for another in its place, `--existing beside` for one more";
-        return Err(Failure::new(Kind::Problems, problem.instead(instead)));
+        return Err(already_signed(path, &by, true));
     }
     let (digest, directory) = match how.existing {
         // Both are of the same bytes.
@@ -152,6 +169,16 @@ fn signatures(form: &mut Form, path: &Path, who: &Identity, how: &Signed) -> Res
     Ok((there, directory))
 }
 
+/// A failure about a file that has a signature.
+pub(super) fn already_signed(path: &Path, by: &str, has_room: bool) -> Failure {
+    let problem = Problem::error(Code::AlreadySigned, format!("{} is already signed by {by}", path.display())).on(path);
+    let instead = match has_room {
+        true => "`--existing replace` for another in its place, `--existing beside` for one more",
+        false => "`--existing replace` for another in its place",
+    };
+    Failure::new(Kind::Problems, problem.instead(instead))
+}
+
 fn refused(path: &Path, e: &signatures::Error) -> Failure {
     failure(Code::Key, Kind::Problems, format!("{} can't be signed", path.display()), path, e)
 }
@@ -165,7 +192,7 @@ pub(super) fn made(
     who: &Identity,
     how: &Signed,
 ) -> Result<Vec<u8>, Failure> {
-    let wanted = Wanted { subject, hash, digest, who, how };
+    let wanted = Wanted { matter: Matter::File(subject, hash, digest), who, how };
     if let Some(before) = wanted.find() {
         return Ok(before);
     }
@@ -185,12 +212,25 @@ pub(super) fn unchecked(path: &Path) -> Verdict {
         good: false,
         signatures: Vec::new(),
         problems: Vec::new(),
+        inside: Vec::new(),
         unchecked: vec!["whether a certificate was revoked".into()],
     }
 }
 
+/// How much of a file is looked at.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Depth {
+    /// Its own signature.
+    Itself,
+    /// The programs inside of it, too, which may take so many times the usual limits.
+    Inside(u64),
+}
+
 /// See [`super::verify`].
-pub(super) fn verify(path: &Path, roots: &[Certificate], now: u64) -> Result<Verdict, Failure> {
+pub(super) fn verify(path: &Path, roots: &[Certificate], now: u64, depth: Depth) -> Result<Verdict, Failure> {
+    if let Some(verdict) = super::of_macos::verify(path, roots, now, depth)? {
+        return Ok(verdict);
+    }
     let mut verdict = unchecked(path);
     let found = Form::open(path).and_then(|mut form| Ok((form.signatures()?, form)));
     let (all, mut form) = match found {

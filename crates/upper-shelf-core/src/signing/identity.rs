@@ -3,13 +3,14 @@
 use super::failure;
 use crate::problem::{Code, Failure, Kind, Problem};
 use signatures::key::{Identity, PrivateKey, private_key_from_pem};
-use signatures::{Certificate, Secret};
+use signatures::{Certificate, Secret, service};
 use std::path::{Path, PathBuf};
 
 /// Where a key is kept. None of this is secret.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Keys {
-    /// A PKCS #12 file, a private key in the PEM form, or the URI of a key in a token (RFC 7512).
+    /// A PKCS #12 file, a private key in the PEM form, the URI of a key in a token (RFC 7512), or `program:` and the path of a
+    /// program that uses the key.
     pub key: PathBuf,
     /// The key's certificate, and those above it, where the first file does not hold them.
     pub certificates: Option<PathBuf>,
@@ -39,6 +40,17 @@ pub fn identity(keys: &Keys, secret: &dyn Fn() -> Result<Option<Secret>, Failure
         };
         failure
     };
+    if let Some(program) = service_of(path) {
+        let given = keys.certificates.as_deref().map(super::certificates).transpose()?;
+        return service::identity(program, given, service::PATIENCE).map_err(|e| {
+            let what = format!("the key {} can't be used", path.display());
+            let problem = Problem::error(Code::Key, what).on(program).why(e.to_string());
+            Failure::new(
+                Kind::Machine,
+                problem.instead("a program that speaks as docs/signing.md says; try it by itself"),
+            )
+        });
+    }
     if let Some(uri) = token_of(path) {
         return from_token(uri, keys, secret, &unusable);
     }
@@ -69,6 +81,11 @@ pub fn identity(keys: &Keys, secret: &dyn Fn() -> Result<Option<Secret>, Failure
 /// The URI of a key in a token, if it is one.
 pub fn token_of(key: &Path) -> Option<&str> {
     key.to_str().filter(|text| text.starts_with(signatures::token::SCHEME))
+}
+
+/// The program that uses a key for us, if it is one.
+pub fn service_of(key: &Path) -> Option<&Path> {
+    key.to_str().and_then(|text| text.strip_prefix(service::SCHEME)).map(Path::new)
 }
 
 fn from_token(

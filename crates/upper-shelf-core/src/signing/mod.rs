@@ -7,14 +7,17 @@ mod clock;
 mod file;
 mod form;
 mod identity;
+pub mod macos;
+mod of_macos;
+mod parallel;
 mod product;
 pub mod test_keys;
 
 pub use beside::{SUMS, signature_of};
 pub use clock::Clock;
-pub use file::{Existing, Prepared, Signed, sign};
+pub use file::{Existing, OfCode, Prepared, Signed, sign};
 pub use identity::{Keys, identity, token_of};
-pub use product::{ForeignSignature, PlannedSigning, Signer, check, is_signed, planned};
+pub use product::{ForeignSignature, PlannedEntitlement, PlannedSigning, Signer, check, is_signed, planned};
 pub use signatures::authenticode::Named;
 pub use signatures::certificate::Purpose;
 pub use signatures::key::Identity;
@@ -118,6 +121,38 @@ pub struct SignatureFacts {
     pub untrusted: Vec<String>,
     /// What else is wrong with it.
     pub problems: Vec<String>,
+    /// What else it says, for code of macOS.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub code: Option<CodeFacts>,
+}
+
+/// What a signature says of code of macOS.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct CodeFacts {
+    /// What the code calls itself.
+    pub identifier: String,
+    /// Apple's number of who signed.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub team: Option<String>,
+    /// Whether the hardened runtime guards it.
+    pub hardened_runtime: bool,
+    /// What it may do beyond what all may.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub entitlements: Vec<String>,
+}
+
+/// A program, library or bundle inside of what was looked at.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct Inside {
+    /// Where it is.
+    pub path: String,
+    /// Who signed it, if somebody did.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub by: Option<String>,
+    /// What is wrong with that.
+    pub problems: Vec<String>,
 }
 
 impl SignatureFacts {
@@ -135,6 +170,7 @@ impl SignatureFacts {
             timestamp: report.stamp.as_ref().map(StampFacts::from),
             untrusted: untrusted.iter().map(|why| shown(why)).collect(),
             problems,
+            code: None,
         }
     }
 }
@@ -150,6 +186,9 @@ pub struct Verdict {
     pub signatures: Vec<SignatureFacts>,
     /// What is wrong with the file or with signatures that can't be read.
     pub problems: Vec<String>,
+    /// The programs, libraries and bundles inside of it that were looked at.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub inside: Vec<Inside>,
     /// What was not looked at.
     pub unchecked: Vec<String>,
 }
@@ -200,17 +239,21 @@ impl Verdict {
     /// Says whether all is well.
     fn judge(&mut self) {
         let is_good = |signature: &SignatureFacts| signature.problems.is_empty() && signature.untrusted.is_empty();
-        self.good = self.problems.is_empty() && self.signatures.iter().all(is_good);
+        let is_good_inside = self.inside.iter().all(|inside| inside.problems.is_empty());
+        self.good = self.problems.is_empty()
+            && !self.signatures.is_empty()
+            && self.signatures.iter().all(is_good)
+            && is_good_inside;
     }
 }
 
 /// Looks at the signatures of a file: what was signed, by whom, and whether that leads to one of the trusted authorities.
-/// `now` is in seconds since 1970.
+/// `now` is in seconds since 1970; what is inside of it may take `limit` times the usual limits.
 ///
 /// # Errors
 /// The file can't be read, or is of a format whose signatures are not looked at.
-pub fn verify(path: &Path, roots: &[Certificate], now: u64) -> Result<Verdict, Failure> {
-    file::verify(path, roots, now)
+pub fn verify(path: &Path, roots: &[Certificate], now: u64, limit: u64) -> Result<Verdict, Failure> {
+    file::verify(path, roots, now, file::Depth::Inside(limit))
 }
 
 /// The signatures that a package carries, with what is wrong with them but for whom to trust, which is not asked. None for
@@ -219,7 +262,7 @@ pub fn verify(path: &Path, roots: &[Certificate], now: u64) -> Result<Verdict, F
 /// # Errors
 /// The file can't be read.
 pub fn signers(path: &Path) -> Result<Vec<SignatureFacts>, Failure> {
-    let mut verdict = file::verify(path, &[], now())?;
+    let mut verdict = file::verify(path, &[], now(), file::Depth::Itself)?;
     verdict.signatures.iter_mut().for_each(|signature| signature.untrusted.clear());
     Ok(verdict.signatures)
 }

@@ -4,20 +4,18 @@ use super::file::{Signed, made, unreadable};
 use super::identity::{Keys, identity};
 use super::{Certificate, Clock, Hash, SignatureFacts, shown};
 use crate::footprint::{Identity as ProductIdentity, RelPath};
-use crate::payload::{PayloadFile, ReadSeek, Source};
+use crate::payload::{PayloadFile, Source};
 use crate::problem::{Code, Failure, Kind, Problem};
 use crate::secret;
 use crate::settings::{Digest, Signing, TargetName};
-use pe_image::{Overlay, SignedParts};
+use pe_image::SignedParts;
+use read_at::{Cursor, Overlay, ReadAt};
 use schemars::JsonSchema;
 use serde::Serialize;
 use signatures::authenticode::{self, Named, Subject};
 use signatures::key::Identity;
 use std::fs::File;
-use std::io::{Read, Seek, SeekFrom};
 use std::path::Path;
-use std::sync::Mutex;
-use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 
 /// A program that somebody else has signed, and that stays as it is.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
@@ -38,8 +36,9 @@ fn keys(settings: &Signing) -> Keys {
     Keys { key: settings.key.clone(), certificates: settings.certificates.clone() }
 }
 
-/// What is wrong with the key of a product, as far as that can be seen without its secret.
-pub fn check(settings: &Signing, now: u64) -> Vec<Problem> {
+/// What is wrong with the key of a product, as far as that can be seen without its secret; `team` is the one that its
+/// certificate has to be of.
+pub fn check(settings: &Signing, product: &ProductIdentity, team: Option<&str>, now: u64) -> Vec<Problem> {
     let table = format!("signing.{}", settings.system.name());
     let about = |problem: Problem, key: &str| problem.about_setting(format!("{table}.{key}"));
     let mut all = Vec::new();
@@ -65,7 +64,13 @@ pub fn check(settings: &Signing, now: u64) -> Vec<Problem> {
         }
     };
     match identity(&keys(settings), &ask) {
-        Ok(who) => all.extend(super::warnings(&keys(settings), &who, now)),
+        Ok(who) => {
+            all.extend(super::warnings(&keys(settings), &who, now));
+            all.extend(names_another(who.certificate(), product, &settings.key));
+            if let Some(problem) = team.and_then(|team| not_of_team(who.certificate(), team)) {
+                return vec![problem.about_setting(format!("{table}.team"))];
+            }
+        }
         Err(failure) => {
             for mut problem in failure.problems {
                 if problem.instead.as_ref().is_some_and(|instead| instead.contains("--certificate")) {
@@ -85,6 +90,37 @@ pub fn check(settings: &Signing, now: u64) -> Vec<Problem> {
         }
     }
     all.into_iter().map(|problem| about(problem, "key")).collect()
+}
+
+/// Whether a certificate names somebody else than the product's publisher: systems show the name in the certificate.
+fn names_another(certificate: &Certificate, product: &ProductIdentity, key: &Path) -> Option<Problem> {
+    let publisher = product.publisher.as_deref()?.to_lowercase();
+    let names: Vec<String> = ["O", "CN"].iter().filter_map(|label| certificate.subject_part(label)).collect();
+    let is_same = |name: &String| {
+        let name = name.to_lowercase();
+        name.contains(&publisher) || publisher.contains(&name)
+    };
+    if names.is_empty() || names.iter().any(is_same) {
+        return None;
+    }
+    let what = format!("the certificate is of “{}”, and not of the publisher", shown(&names[0]));
+    let problem = Problem::warning(Code::Certificate, what).on(key);
+    let shown_by = "systems show the name in the certificate when they ask whether to trust the product";
+    Some(problem.why(shown_by).instead(format!("publisher = {:?}", shown(&names[0]))))
+}
+
+/// Whether a certificate is of another team than it has to be.
+fn not_of_team(certificate: &Certificate, team: &str) -> Option<Problem> {
+    let own = certificate.subject_part("OU");
+    if own.as_deref() == Some(team) {
+        return None;
+    }
+    let what = match own {
+        Some(own) => format!("the certificate is of the team {}, and not of {team}", shown(&own)),
+        None => format!("the certificate names no team; it has to be of {team}"),
+    };
+    let problem = Problem::error(Code::Certificate, what);
+    Some(problem.why("programs share data and libraries only within a team").instead("the certificate of that team"))
 }
 
 impl Signer {
@@ -117,37 +153,14 @@ impl Signer {
     /// # Errors
     /// A file can't be read, or the key or the clock fail.
     pub fn programs(&self, files: &mut [PayloadFile], threads: usize) -> Result<(u64, Vec<ForeignSignature>), Failure> {
-        let (next, signed) = (AtomicUsize::new(0), Mutex::new(Vec::new()));
-        let stop = AtomicBool::new(false);
-        std::thread::scope(|scope| {
-            for _ in 0..threads.max(1) {
-                scope.spawn(|| {
-                    while let Some(file) = files.get(next.fetch_add(1, Ordering::Relaxed)) {
-                        if stop.load(Ordering::Relaxed) {
-                            break;
-                        }
-                        let result = self.program(file);
-                        if result.is_err() {
-                            stop.store(true, Ordering::Relaxed);
-                        }
-                        if !matches!(result, Ok(None)) {
-                            let mut all = signed.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-                            all.push((file.path.clone(), result));
-                        }
-                    }
-                });
-            }
-        });
-        let mut all = signed.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner);
-        all.sort_by(|a, b| a.0.cmp(&b.0));
+        let all = super::parallel::each(threads, files, |file| self.program(file))?;
         let (mut count, mut foreign) = (0, Vec::new());
-        for (path, result) in all {
-            match result? {
-                Some(Found::Signed(by)) => foreign.push(ForeignSignature { path, by }),
+        for (file, result) in files.iter_mut().zip(all) {
+            match result {
+                Some(Found::Signed(by)) => foreign.push(ForeignSignature { path: file.path.clone(), by }),
                 Some(Found::Made(overlay)) => {
                     count += 1;
-                    let Some(file) = files.iter_mut().find(|file| file.path == path) else { continue };
-                    file.size = overlay.length();
+                    file.size = overlay.size();
                     let base = std::mem::replace(&mut file.source, Source::Memory(Vec::new().into()));
                     file.source = Source::Signed(Box::new(base), overlay);
                 }
@@ -167,9 +180,10 @@ impl Signer {
     }
 
     /// A program as it is with its signature.
-    fn overlay<R: Read + Seek>(&self, mut bytes: R, parts: &SignedParts, place: &Path) -> Result<Overlay<R>, Failure> {
+    fn overlay<R: ReadAt>(&self, bytes: R, parts: &SignedParts, place: &Path) -> Result<Overlay<R>, Failure> {
         let mut digester = self.hash().digester();
-        parts.feed(&mut bytes, |part| digester.update(part)).map_err(|e| unreadable(place, e))?;
+        let fed = parts.feed(&mut Cursor::new(&bytes), |part| digester.update(part));
+        fed.map_err(|e| unreadable(place, e))?;
         let made = made(Subject::Program, self.hash(), &digester.finish(), place, &self.who, &self.how)?;
         parts.signed(bytes, &[made]).map_err(|e| unreadable(place, e))
     }
@@ -180,13 +194,17 @@ impl Signer {
     /// It is none, or the key or the clock fail.
     pub fn bytes(&self, program: &[u8], name: &str) -> Result<Vec<u8>, Failure> {
         let place = Path::new(name);
-        let mut bytes = std::io::Cursor::new(program);
-        let parts = SignedParts::find(&mut bytes).map_err(|e| unreadable(place, e))?;
-        let mut signed = Vec::new();
-        self.overlay(bytes, &parts, place)?
-            .read_to_end(&mut signed)
-            .map_err(|e| Failure::io("can't read", place, e))?;
+        let bytes = program.to_vec();
+        let parts = SignedParts::find(&mut Cursor::new(&bytes)).map_err(|e| unreadable(place, e))?;
+        let overlay = self.overlay(bytes, &parts, place)?;
+        let mut signed = vec![0; overlay.size() as usize];
+        overlay.read_exact_at(&mut signed, 0).map_err(|e| Failure::io("can't read", place, e))?;
         Ok(signed)
+    }
+
+    /// With which key, and how.
+    pub fn key(&self) -> (&Identity, &Signed) {
+        (&self.who, &self.how)
     }
 
     fn hash(&self) -> Hash {
@@ -231,8 +249,8 @@ impl Signer {
 /// Whether packages of a format get a signature; of archives only what is in them does.
 pub fn is_signed(format: TargetName) -> bool {
     match format {
-        TargetName::Msi | TargetName::Nsis | TargetName::Portable => true,
-        TargetName::Appimage | TargetName::Zip | TargetName::Tar | TargetName::Dmg => false,
+        TargetName::Msi | TargetName::Nsis | TargetName::Portable | TargetName::Dmg => true,
+        TargetName::Appimage | TargetName::Zip | TargetName::Tar => false,
     }
 }
 
@@ -240,14 +258,29 @@ pub fn is_signed(format: TargetName) -> bool {
 #[derive(Debug, Clone, Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub struct PlannedSigning {
-    /// The file of the key.
-    pub key: std::path::PathBuf,
+    /// The file of the key; none where code of macOS is signed ad hoc.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub key: Option<std::path::PathBuf>,
     /// The authorities that are asked for timestamps.
     pub timestamps: Vec<String>,
     /// The programs and libraries of the product that get a signature. Packages get one as well.
     pub programs: Vec<RelPath>,
     /// Those that others have signed; they stay as they are.
     pub foreign_signatures: Vec<ForeignSignature>,
+    /// What programs of macOS may do beyond what all may.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub entitlements: Vec<PlannedEntitlement>,
+}
+
+/// Something that programs may do, by the manifest or because they could not run without it.
+#[derive(Debug, Clone, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct PlannedEntitlement {
+    /// Its key.
+    pub name: String,
+    /// Why it is there, if the manifest doesn't name it.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub reason: Option<String>,
 }
 
 /// Looks through the files of a product for what will be signed.
@@ -263,32 +296,31 @@ pub fn planned(settings: &Signing, files: &[PayloadFile]) -> Result<PlannedSigni
             Some(Looked::Signed(by)) => foreign_signatures.push(ForeignSignature { path: file.path.clone(), by }),
         }
     }
-    let (key, timestamps) = (settings.key.clone(), settings.timestamps.clone());
-    Ok(PlannedSigning { key, timestamps, programs, foreign_signatures })
+    let (key, timestamps) = (Some(settings.key.clone()), settings.timestamps.clone());
+    Ok(PlannedSigning { key, timestamps, programs, foreign_signatures, entitlements: Vec::new() })
 }
 
 /// A program of the payload.
-enum Looked<'f> {
+enum Looked {
     /// By whom it is signed.
     Signed(String),
-    Unsigned(Box<dyn ReadSeek + 'f>, SignedParts),
+    Unsigned(Box<dyn ReadAt>, SignedParts),
 }
 
 /// What a file is, if it is a program that can be signed.
-fn looked_at(file: &PayloadFile) -> Result<Option<Looked<'_>>, Failure> {
+fn looked_at(file: &PayloadFile) -> Result<Option<Looked>, Failure> {
     let trouble = |e: std::io::Error| Failure::io("can't read", Path::new(file.path.as_str()), e);
-    let Some(mut bytes) = file.source.open().map_err(trouble)? else { return Ok(None) };
+    let bytes = file.source.open().map_err(trouble)?;
     let mut begin = [0; 2];
-    if file.size < 2 || bytes.read_exact(&mut begin).is_err() || &begin != b"MZ" {
+    if file.size < 2 || bytes.read_exact_at(&mut begin, 0).is_err() || &begin != b"MZ" {
         return Ok(None);
     }
-    bytes.seek(SeekFrom::Start(0)).map_err(trouble)?;
     // A program for another system than Windows can begin so, too: such a one has no place for a signature.
-    let Ok(parts) = SignedParts::find(&mut bytes) else { return Ok(None) };
+    let Ok(parts) = SignedParts::find(&mut Cursor::new(&bytes)) else { return Ok(None) };
     if !parts.is_signed() {
         return Ok(Some(Looked::Unsigned(bytes, parts)));
     }
-    let there = parts.signatures(&mut bytes).ok().and_then(|all| all.into_iter().next());
+    let there = parts.signatures(&mut Cursor::new(&bytes)).ok().and_then(|all| all.into_iter().next());
     let report = there.and_then(|bytes| authenticode::check(&bytes, Subject::Program, &[], 0).ok());
     Ok(Some(Looked::Signed(report.map_or("somebody".into(), |report| shown(&report.signer.name())))))
 }

@@ -1,11 +1,12 @@
 //! Keys for those who have none: an authority that nobody else trusts, and what it issued. Their names say so.
 
-use super::failure;
+use super::{Hash, failure};
 use crate::litter::Litter;
 use crate::problem::{Code, Failure, Kind, Problem};
 use signatures::authority::{COMMON_NAME, ORGANIZATION, Role, Wanted, answer, identity};
 pub use signatures::key::Generated as KeyKind;
 use signatures::key::{Generated, Identity};
+use signatures::service;
 use std::path::{Path, PathBuf};
 
 /// The names of what is made; each key has its certificate beside it.
@@ -97,6 +98,37 @@ fn write_for_owner(file: &Path, text: &str) -> std::io::Result<()> {
 /// The key can't be used.
 pub fn stamp(request: &[u8], who: &Identity, now: u64, number: u64) -> Result<Vec<u8>, signatures::Error> {
     answer(request, who, now, &number.to_be_bytes())
+}
+
+/// Answers as a service does that keeps the key for code of a folder of test keys: a line of JSON for each.
+///
+/// # Errors
+/// The key can't be read.
+pub fn signing_service(folder: &Path) -> Result<impl Fn(&str) -> String, Failure> {
+    let certificates = super::certificates(&folder.join(format!("{CODE}.pem")))?;
+    let file = folder.join(format!("{CODE}.key.pem"));
+    let bytes = crate::input::read(&file).map_err(|e| Failure::io("can't read", &file, e))?;
+    let key = signatures::key::private_key_from_pem(&String::from_utf8_lossy(&bytes), None);
+    let key = key.map_err(|e| failure(Code::Key, Kind::Problems, "the key can't be used".into(), &file, &e))?;
+    Ok(move |line: &str| {
+        let answer = match serde_json::from_str::<service::Request>(line) {
+            Err(e) => service::Answer::failed("invalid_request", &e.to_string()),
+            Ok(service::Request::Info { .. }) => service::Answer::certificates(&certificates),
+            Ok(service::Request::SignHash { hashes, hash_algorithm, .. }) => {
+                let hash = [Hash::Sha256, Hash::Sha384, Hash::Sha512].into_iter();
+                let hash = hash.clone().find(|hash| hash.oid().to_string() == hash_algorithm);
+                let digest = hashes.first().map(|text| service::digest(text));
+                match (hash, digest) {
+                    (Some(hash), Some(Ok(digest))) => match key.sign_digest(hash, &digest) {
+                        Ok(signature) => service::Answer::signature(&signature),
+                        Err(e) => service::Answer::failed("server_error", &e.to_string()),
+                    },
+                    _ => service::Answer::failed("invalid_request", "no digest of a known kind"),
+                }
+            }
+        };
+        serde_json::to_string(&answer).unwrap_or_default()
+    })
 }
 
 /// The key for timestamps and its certificate, in a folder of test keys.

@@ -42,6 +42,15 @@ pub struct Loss {
     pub why: String,
 }
 
+/// What the bundle that is made of a product has besides the product's own files.
+#[derive(Debug, Clone, Default)]
+pub struct Sealed {
+    /// Its seal.
+    pub seal: Vec<u8>,
+    /// The launcher, signed, if it has one.
+    pub launcher: Option<Vec<u8>>,
+}
+
 /// What a package is written from.
 #[derive(Clone, Copy)]
 pub struct Job<'j> {
@@ -63,6 +72,8 @@ pub struct Job<'j> {
     pub settings: &'j Settings,
     /// The product's key, for what has to be signed before it is packed.
     pub signer: Option<&'j Signer>,
+    /// What seals the application bundle that is made of the product.
+    pub sealed: Option<&'j Sealed>,
     /// Threads that pack.
     pub threads: usize,
     /// Makes a file that belongs beside the package; it gets its name together with the package.
@@ -128,6 +139,11 @@ pub trait Target: Format {
 
     /// What of a footprint it carries, and what not.
     fn carry(&self, footprint: &Footprint) -> (Footprint, Vec<Loss>);
+
+    /// Whether the package makes an application bundle of the product, or holds one that came finished.
+    fn is_bundle(&self, _carried: &Footprint) -> bool {
+        false
+    }
 
     /// What can be known to fail before anything is packed.
     fn check(&self, job: &Job) -> Vec<Problem>;

@@ -8,7 +8,8 @@ use std::path::PathBuf;
 use upper_shelf_core::Failure;
 use upper_shelf_core::footprint::text_bytes;
 use upper_shelf_core::packaging::{self, Built};
-use upper_shelf_core::signing::ForeignSignature;
+use upper_shelf_core::platform::System;
+use upper_shelf_core::signing::{self, ForeignSignature};
 
 /// Build the packages
 #[derive(Debug, clap::Args)]
@@ -99,8 +100,11 @@ fn signed(packages: &[Built], out: &Output) {
         return;
     };
     let first = packages.iter().find_map(|package| package.signature.as_ref());
-    let by =
-        first.and_then(|signature| signature.chain.first()).map_or(String::new(), |by| format!(" by “{}”", by.name));
+    let by = match first.and_then(|signature| signature.chain.first()) {
+        Some(by) => format!(" by “{}”", by.name),
+        None if package.platform.system() == System::Macos => " ad hoc".into(),
+        None => String::new(),
+    };
     let when = match first.map(|signature| &signature.timestamp) {
         Some(Some(stamp)) => format!(", {}", stamp.time),
         Some(None) => ", without a timestamp".into(),
@@ -112,7 +116,10 @@ fn signed(packages: &[Built], out: &Output) {
     let packages = if count == 0 { String::new() } else { format!(" and {}", counted(count, "package")) };
     out.line(format!("  signed   {programs}{packages}{by}{when}"));
     for ForeignSignature { path, by } in &package.foreign_signatures {
-        out.line(format!("           {path} keeps the signature of “{by}”"));
+        match by.as_str() {
+            signing::macos::AD_HOC => out.line(format!("           {path} keeps its seal, which nobody signed")),
+            by => out.line(format!("           {path} keeps the signature of “{by}”")),
+        }
     }
 }
 

@@ -99,6 +99,10 @@ const SIGNING: &str = r#"
 [signing.windows]
 key = "../keys/code-signing.key.pem"
 certificate = "../keys/code-signing.pem"
+
+[signing.macos]
+key = "../keys/code-signing.key.pem"
+certificate = "../keys/code-signing.pem"
 "#;
 
 /// Makes keys that nobody else has, once, and names them in the manifest.

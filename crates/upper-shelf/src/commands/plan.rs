@@ -10,7 +10,7 @@ use upper_shelf_core::manifest::resolve::Default;
 use upper_shelf_core::packaging::Plan;
 use upper_shelf_core::platform::System;
 use upper_shelf_core::problem::Problem;
-use upper_shelf_core::signing::{self, ForeignSignature, PlannedSigning};
+use upper_shelf_core::signing::{self, ForeignSignature, PlannedEntitlement, PlannedSigning};
 use upper_shelf_core::targets::Loss;
 
 /// Show everything that the product will leave on a machine, and every default used; nothing is written
@@ -69,6 +69,9 @@ pub fn run(args: Args, out: &mut Output) -> Result<Exit, Failure> {
 
 /// What will be signed, if the manifest names a key.
 fn signing(plan: &Plan) -> Result<Option<PlannedSigning>, Failure> {
+    if plan.product.platform.system() == System::Macos {
+        return signing::macos::planned(&plan.product.code_signing, plan.all_files()).map(Some);
+    }
     let settings = plan.product.signing.as_ref().filter(|settings| settings.system == System::Windows);
     settings.map(|settings| signing::planned(settings, &plan.payload.files)).transpose()
 }
@@ -97,17 +100,25 @@ fn show(plan: &Plan, out: &Output) -> Result<(), Failure> {
             out.aside(&format!("    {}: {}", loss.what, loss.why));
         }
     }
-    if let Some(PlannedSigning { key, timestamps, programs, foreign_signatures }) = signing(plan)? {
+    if let Some(PlannedSigning { key, timestamps, programs, foreign_signatures, entitlements }) = signing(plan)? {
         out.line("");
         out.heading("signatures");
-        out.line(format!("  key         {}", super::shown(&key)));
+        match &key {
+            Some(key) => out.line(format!("  key         {}", super::shown(key))),
+            None => out.line("  key         none: programs are signed ad hoc, so that they start"),
+        }
         timestamps.iter().for_each(|address| out.line(format!("  timestamps  {address}")));
         programs.iter().for_each(|path| out.line(format!("  signs       {path}")));
-        for package in plan.packages.iter().filter(|p| signing::is_signed(p.target)) {
+        let packages = plan.packages.iter().filter(|p| signing::is_signed(p.target) && key.is_some());
+        for package in packages {
             out.line(format!("  signs       {}", package.file_name));
         }
         for ForeignSignature { path, by } in &foreign_signatures {
             out.line(format!("  leaves      {path}, which “{by}” has signed"));
+        }
+        for PlannedEntitlement { name, reason } in &entitlements {
+            out.line(format!("  allows      {name}"));
+            reason.iter().for_each(|why| out.aside(&format!("              {why}")));
         }
     }
     if let Some(settings) = plan.product.signing.as_ref().filter(|settings| settings.system == System::Linux) {

@@ -6,11 +6,13 @@ use std::io::{IsTerminal, Read};
 use std::path::PathBuf;
 use upper_shelf_core::problem::{Code, Problem};
 use upper_shelf_core::secret;
-use upper_shelf_core::signing::{self, Clock, Existing, Hash, Keys, Named, Secret, Signed};
+use upper_shelf_core::signing::{self, Clock, Existing, Hash, Keys, Named, OfCode, Secret, Signed};
 use upper_shelf_core::{Failure, Kind as FailureKind};
 
-/// Sign finished files: programs, setup programs and installer packages for Windows in themselves, all others beside them
+/// Sign finished files and application bundles, each in the form of its system
 ///
+/// Programs, setup programs and installer packages for Windows, programs, bundles and disk images for macOS hold their
+/// signatures themselves.
 /// A file without a place for its signature gets it beside itself, as FILE.p7s (CMS, RFC 5652).
 /// Each file is written anew beside itself and checked; when all are well, they take their places.
 #[derive(Debug, clap::Args)]
@@ -18,7 +20,8 @@ pub struct Args {
     /// The files
     #[arg(required = true)]
     files: Vec<PathBuf>,
-    /// The key: a PKCS #12 file, a private key in the PEM form, or a key in a token as a URI (pkcs11:…, RFC 7512)
+    /// The key: a PKCS #12 file, a private key in the PEM form, a key in a token as a URI (pkcs11:…, RFC 7512), or
+    /// program:PATH, a program that talks to whoever keeps the key
     #[arg(long, value_name = "FILE")]
     key: PathBuf,
     /// The certificate of the key, and those above it, if the file of the key doesn't hold them
@@ -45,6 +48,15 @@ pub struct Args {
     /// The product's name, which the system shows when it asks
     #[arg(long, value_name = "TEXT")]
     name: Option<String>,
+    /// What code for macOS calls itself; default: its bundle's identifier, or the file's name
+    #[arg(long, value_name = "NAME")]
+    identifier: Option<String>,
+    /// A property list of entitlements for programs of macOS: what they may do
+    #[arg(long, value_name = "FILE")]
+    entitlements: Option<PathBuf>,
+    /// Sign programs of macOS without the hardened runtime, which the notary demands
+    #[arg(long)]
+    without_hardened_runtime: bool,
     /// The product's web page
     #[arg(long, value_name = "ADDRESS")]
     page: Option<String>,
@@ -89,6 +101,11 @@ pub fn run(args: Args, out: &mut Output) -> Result<Exit, Failure> {
         },
         named: Named { name: args.name.clone(), page: args.page.clone() },
         clock: clock.transpose()?,
+        code: OfCode {
+            identifier: args.identifier.clone(),
+            entitlements: args.entitlements.clone(),
+            unguarded: args.without_hardened_runtime,
+        },
     };
     out.warnings(&signing::warnings(&keys, &who, signing::now()));
     let mut prepared = Vec::new();

@@ -2,7 +2,7 @@
 
 use crate::exit::Exit;
 use crate::output::Output;
-use std::io::Read;
+use std::io::{Read, Write};
 use std::net::TcpListener;
 use std::path::PathBuf;
 use upper_shelf_core::signing::{self, Keys, test_keys};
@@ -18,6 +18,23 @@ pub struct Args {
 #[derive(Debug, clap::Subcommand)]
 enum Service {
     Timestamps(TimestampsArgs),
+    SigningService(SigningServiceArgs),
+}
+
+/// A service that keeps a key, as `--key program:…` talks to it: a line of JSON in, a line of JSON out
+#[derive(Debug, clap::Args)]
+struct SigningServiceArgs {
+    /// The folder of the keys, which `keys make` made
+    keys: PathBuf,
+    /// How long it takes for each answer
+    #[arg(long, default_value_t = 0, value_name = "MILLISECONDS")]
+    delay: u64,
+    /// After so many signatures it refuses
+    #[arg(long, value_name = "NUMBER")]
+    fail_after: Option<u64>,
+    /// It signs something other than what it is asked to
+    #[arg(long)]
+    lie: bool,
 }
 
 /// An authority for timestamps (RFC 3161), with keys that `keys make` made; it runs until it is stopped
@@ -37,11 +54,42 @@ pub struct Ready {
     address: String,
 }
 
+/// Answers until nobody asks any more.
+fn signing_service(args: &SigningServiceArgs) -> Result<Exit, Failure> {
+    let answer = test_keys::signing_service(&args.keys)?;
+    let trouble = |e: std::io::Error| Failure::io("can't write", std::path::Path::new("standard output"), e);
+    let mut signed = 0;
+    for line in std::io::stdin().lines() {
+        let Ok(mut line) = line else { break };
+        std::thread::sleep(std::time::Duration::from_millis(args.delay));
+        let is_wish = line.contains("signHash");
+        signed += u64::from(is_wish);
+        if is_wish && args.lie {
+            // Another digest of the same length.
+            if let Some((before, after)) = line.split_once("\"hashes\":[\"") {
+                let first = if after.starts_with('A') { 'B' } else { 'A' };
+                line = format!("{before}\"hashes\":[\"{first}{}", after.get(1..).unwrap_or_default());
+            }
+        }
+        let refuses = is_wish && args.fail_after.is_some_and(|most| signed > most);
+        let said = match refuses {
+            true => r#"{"error":"access_denied","error_description":"no more signatures today"}"#.to_owned(),
+            false => answer(&line),
+        };
+        let mut out = std::io::stdout().lock();
+        writeln!(out, "{said}").and_then(|()| out.flush()).map_err(trouble)?;
+    }
+    Ok(Exit::Done)
+}
+
 /// The longest request that is read, bytes.
 const LONGEST_REQUEST: u64 = 64 << 10;
 
 pub fn run(args: Args, out: &mut Output) -> Result<Exit, Failure> {
-    let Service::Timestamps(args) = args.service;
+    let args = match args.service {
+        Service::Timestamps(args) => args,
+        Service::SigningService(args) => return signing_service(&args),
+    };
     let (key, certificate) = test_keys::timestamps_of(&args.keys);
     let who = signing::identity(&Keys { key, certificates: Some(certificate) }, &|| Ok(None))?;
     let unusable = |e: std::io::Error| Failure::io("can't listen on", std::path::Path::new("127.0.0.1"), e);

@@ -2,12 +2,14 @@
 
 use crate::exit::Exit;
 use crate::output::Output;
+use std::collections::BTreeSet;
 use std::path::PathBuf;
 use upper_shelf_core::Failure;
-use upper_shelf_core::signing::{self, SignatureFacts, Verdict};
+use upper_shelf_core::signing::{self, Inside, SignatureFacts, Verdict};
 
-/// Check who signed a file, and whether it is still what they signed
+/// Check who signed a file or an application bundle, and whether it is still what they signed
 ///
+/// Of disk images and bundles the programs inside are checked, too.
 /// Nobody is asked over the network: whom to trust is what you name with --roots.
 #[derive(Debug, clap::Args)]
 pub struct Args {
@@ -17,13 +19,15 @@ pub struct Args {
     /// Trust the authorities in this file (may be given several times)
     #[arg(long, value_name = "FILE")]
     roots: Vec<PathBuf>,
+    #[command(flatten)]
+    limit: super::LimitArgs,
 }
 
 pub fn run(args: Args, out: &mut Output) -> Result<Exit, Failure> {
     let roots = super::roots(&args.roots)?;
     let now = signing::now();
     let verdicts: Result<Vec<Verdict>, Failure> =
-        args.files.iter().map(|file| signing::verify(file, &roots, now)).collect();
+        args.files.iter().map(|file| signing::verify(file, &roots, now, args.limit.limit)).collect();
     let verdicts = verdicts?;
     for (n, verdict) in verdicts.iter().enumerate() {
         if n > 0 {
@@ -44,13 +48,13 @@ pub fn run(args: Args, out: &mut Output) -> Result<Exit, Failure> {
 fn show(verdict: &Verdict, out: &Output) {
     let file = super::shown(&verdict.file);
     match (verdict.good, verdict.signatures.first()) {
-        (true, Some(first)) => out.good(&format!("{file}: signed by “{}”", by(first))),
-        (_, Some(first)) => out.bad(&format!("{file}: signed by “{}”, but something is wrong", by(first))),
+        (true, Some(first)) => out.good(&format!("{file}: signed {}", by(first))),
+        (_, Some(first)) => out.bad(&format!("{file}: signed {}, but something is wrong", by(first))),
         (_, None) => out.bad(&format!("{file}: {}", verdict.problems.join("; "))),
     }
     for (n, signature) in verdict.signatures.iter().enumerate() {
         if n > 0 {
-            out.line(format!("  beside it, by “{}”", by(signature)));
+            out.line(format!("  beside it, {}", by(signature)));
         }
         if let Some(product) = &signature.product {
             out.line(format!("  product    {product}"));
@@ -62,8 +66,17 @@ fn show(verdict: &Verdict, out: &Output) {
                 out.line(format!("             {}, SHA-256 {}", certificate.subject, certificate.sha256));
             }
         }
+        if let Some(code) = &signature.code {
+            let team = code.team.as_ref().map_or(String::new(), |team| format!(", team {team}"));
+            out.line(format!("  code       {}{team}", code.identifier));
+            if code.hardened_runtime {
+                out.line("  runtime    hardened");
+            }
+            code.entitlements.iter().for_each(|name| out.line(format!("  allowed    {name}")));
+        }
         out.line(format!("  digest     {}", signature.digest));
         match &signature.timestamp {
+            None if signature.chain.is_empty() => {}
             Some(stamp) => out.line(format!("  time       {}, by “{}”", stamp.time, stamp.authority.name)),
             None => {
                 out.line("  time       not known: there is no timestamp, so it holds only while its certificate does")
@@ -73,10 +86,36 @@ fn show(verdict: &Verdict, out: &Output) {
     }
     if !verdict.signatures.is_empty() {
         verdict.problems.iter().for_each(|problem| out.difference('-', problem));
+    }
+    inside(verdict, out);
+    if !verdict.signatures.is_empty() {
         verdict.unchecked.iter().for_each(|what| out.aside(&format!("  not checked: {what}")));
     }
 }
 
-fn by(signature: &SignatureFacts) -> &str {
-    signature.chain.first().map_or("somebody", |certificate| &certificate.name)
+/// What was found inside of it.
+fn inside(verdict: &Verdict, out: &Output) {
+    let bad = verdict.inside.iter().filter(|inside| !inside.problems.is_empty());
+    for Inside { path, by, problems } in bad.clone() {
+        let by = by.as_ref().map_or(String::new(), |by| format!(", signed by “{by}”"));
+        out.line(format!("  inside     {path}{by}"));
+        problems.iter().for_each(|problem| out.difference('-', problem));
+    }
+    let good = verdict.inside.len() - bad.count();
+    if good > 0 {
+        let names: BTreeSet<&str> = verdict.inside.iter().filter_map(|inside| inside.by.as_deref()).collect();
+        let names: Vec<String> = names.iter().map(|name| format!("“{name}”")).collect();
+        let counted = if good == 1 { "1 program".to_owned() } else { format!("{good} programs") };
+        out.line(format!("  inside     {counted} signed by {}", names.join(", ")));
+    }
+}
+
+fn by(signature: &SignatureFacts) -> String {
+    match (signature.chain.first(), &signature.code) {
+        (Some(certificate), _) => format!("by “{}”", certificate.name),
+        (None, Some(code)) if signature.untrusted.iter().any(|why| why.contains("ad hoc")) => {
+            format!("ad hoc as {}", code.identifier)
+        }
+        (None, _) => "by somebody".into(),
+    }
 }

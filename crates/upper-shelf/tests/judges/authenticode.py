@@ -171,8 +171,9 @@ def main(roots, path):
     print("; ".join(out))
 
 
-try:
-    main(*sys.argv[1:])
-except (Wrong, KeyError, ValueError, IndexError, struct.error) as wrong:
-    print(wrong)
-    sys.exit(1)
+if __name__ == "__main__":
+    try:
+        main(*sys.argv[1:])
+    except (Wrong, KeyError, ValueError, IndexError, struct.error) as wrong:
+        print(wrong)
+        sys.exit(1)

@@ -92,6 +92,19 @@ fn a_file_that_can_not_be_branded_is_named_and_a_lost_signature_is_said() {
     signed[directory..directory + 4].copy_from_slice(&at.to_le_bytes());
     signed[directory + 4..directory + 8].copy_from_slice(&12u32.to_le_bytes());
     folder.write("built/hives.exe", &signed);
+    insta::assert_snapshot!(folder.run(&["build"]).1, @r#"
+    error: hives.exe is signed
+      --> ./shelf.toml:13:9
+       |
+    13 | brand = true
+       |         ^^^^
+       = why: a different icon and version in the file make its signature invalid
+       = instead: remove `brand`, or drop-signature = true
+
+    1 error; nothing was written
+    "#);
+    let manifest = std::fs::read_to_string(folder.at("shelf.toml")).expect("read");
+    folder.write("shelf.toml", manifest.replace("brand = true", "brand = true\ndrop-signature = true"));
     let said = folder.ok(&["build"]);
     assert!(said.contains("warning: the signature in hives.exe is removed"), "{said}");
 }

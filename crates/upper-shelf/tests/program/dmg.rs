@@ -45,6 +45,9 @@ platforms = ["macos-arm64"]
 build = ["dmg"]
 MORE"#;
 
+/// Headers change when code is signed; they are in the first page.
+const SIGNED_HEADERS: usize = 0x1000;
+
 fn product(more: &str) -> Folder {
     let folder = Folder::new();
     folder.write("shelf.toml", MANIFEST.replace("MORE", more));
@@ -113,6 +116,8 @@ fn a_kernel_and_other_readers_see_the_bundle_as_it_should_be() {
     ./Hives & Frames- Bienenstöcke.app/Contents/Resources/data
     ./Hives & Frames- Bienenstöcke.app/Contents/Resources/data/Bienenstöcke ??
     ./Hives & Frames- Bienenstöcke.app/Contents/Resources/data/frames.txt
+    ./Hives & Frames- Bienenstöcke.app/Contents/_CodeSignature
+    ./Hives & Frames- Bienenstöcke.app/Contents/_CodeSignature/CodeResources
     queen
     hives
     ../Resources/data
@@ -209,8 +214,8 @@ fn it_is_read_back_extracted_and_the_same_again() {
       platform     macos-arm64
 
     files (4, 450 kB)
-      ├─ bin/                                     2 files, 50.2 kB
-      │  ├─ hives                                 50.2 kB, mode 755
+      ├─ bin/                                     2 files, 50.3 kB
+      │  ├─ hives                                 50.3 kB, mode 755
       │  ├─ other                                 → hives
       │  └─ words.txt                             6 bytes, mode 644
       └─ data/                                    2 files, 400 kB
@@ -237,9 +242,11 @@ fn it_is_read_back_extracted_and_the_same_again() {
     let run = folder.command(&["extract"]).arg(&package).arg(&out).output().expect("run");
     assert!(run.status.success(), "{}", String::from_utf8_lossy(&run.stderr));
     for path in ["bin/hives", "bin/words.txt", "data/frames.txt"] {
-        assert!(
-            std::fs::read(out.join(path)).expect(path) == std::fs::read(folder.at("built").join(path)).expect(path)
-        );
+        let (mine, built) = (std::fs::read(out.join(path)), std::fs::read(folder.at("built").join(path)));
+        let (mine, built) = (mine.expect(path), built.expect(path));
+        // Of code, what comes before its signature and behind its headers.
+        let what = if path == "bin/hives" { SIGNED_HEADERS..0x8000 } else { 0..built.len() };
+        assert!(mine[what.clone()] == built[what], "{path}");
     }
     let first = std::fs::read(&package).expect("read");
     std::fs::remove_file(&package).expect("removed");
@@ -279,11 +286,21 @@ fn a_program_that_layers_bring_for_each_processor_becomes_one_for_both() {
     let (arm, intel) = (text(folder.at("built/bin/hives")), text(folder.at("intel/bin/hives")));
     judge_says_yes("llvm-lipo-19", &["-create", &arm, &intel, "-output", &theirs]);
     let ours = std::fs::read(universal.join("hives")).expect("there");
-    assert!(ours == std::fs::read(theirs).expect("there"), "not the same");
+    let theirs = std::fs::read(theirs).expect("there");
+    let (mine, others) = (mach_o::read(&ours).expect("whole"), mach_o::read(&theirs).expect("whole"));
+    let parts = |file: Option<mach_o::File>| file.expect("code").slices.into_iter();
+    for (mine, others) in parts(mine).zip(parts(others)) {
+        assert_eq!(mine.processor, others.processor);
+        let signed = mine.signature.expect("signed").0 as usize;
+        let end = others.signature.map_or(others.size as usize, |(from, _)| from as usize).min(signed);
+        let part = |bytes: &[u8], from: u64| bytes[from as usize..][SIGNED_HEADERS..end].to_vec();
+        assert!(part(&ours, mine.offset) == part(&theirs, others.offset), "not the same for {}", mine.processor);
+    }
     // What is no code is as the later layer has it; other platforms have their own.
     let words = std::fs::read_to_string(universal.join("words.txt")).expect("there");
     assert_eq!(words, "queen and workers\n");
-    assert!(std::fs::read(code("macos-arm64").join("hives")).expect("there") == ARM);
+    let own = std::fs::read(code("macos-arm64").join("hives")).expect("there");
+    assert!(own[SIGNED_HEADERS..0x8000] == ARM[SIGNED_HEADERS..0x8000]);
 }
 
 #[test]
@@ -492,7 +509,11 @@ fn libraries_are_looked_for_where_the_program_will() {
         assert!(has("Contents/MacOS/Frameworks") && !has("Contents/Resources/Frameworks"), "{names}");
         let (code, told) = folder.run(&["extract", package.to_str().expect("text"), "out"]);
         assert_eq!(code, 0, "{told}");
-        let frameworks = |place: &str| test_support::listing(&folder.at(place).join("Frameworks"));
+        let frameworks = |place: &str| {
+            let all = test_support::listing(&folder.at(place).join("Frameworks")).into_iter();
+            // Code is signed, and no longer what it was.
+            all.filter(|line| !line.contains("libqueen")).collect::<Vec<_>>()
+        };
         assert_eq!(frameworks("built"), frameworks("out"), "the product's own files");
     }
     for (path, search, said) in [

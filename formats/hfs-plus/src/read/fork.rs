@@ -109,6 +109,21 @@ impl<R: ReadAt> Read for FileReader<'_, R> {
     }
 }
 
+impl<R: ReadAt> ReadAt for FileReader<'_, R> {
+    fn read_exact_at(&self, buffer: &mut [u8], offset: u64) -> io::Result<()> {
+        if offset.checked_add(buffer.len() as u64).is_none_or(|end| end > self.place.size) {
+            return Err(io::ErrorKind::UnexpectedEof.into());
+        }
+        self.place.read_exact(self.source, offset, buffer).map_err(|e| match e {
+            Error::Io(e) => e,
+            other => io::Error::new(io::ErrorKind::InvalidData, other),
+        })
+    }
+    fn length(&self) -> io::Result<u64> {
+        Ok(self.place.size)
+    }
+}
+
 impl<R> FileReader<'_, R> {
     /// In how many pieces the file lies.
     pub fn pieces(&self) -> usize {

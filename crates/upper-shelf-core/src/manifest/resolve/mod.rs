@@ -16,7 +16,7 @@ use crate::languages::language_numbers;
 use crate::payload::Layer;
 use crate::platform::{Platform, Selector, System};
 use crate::problem::{About, Code, Problem, Span};
-use crate::settings::{DiskImage, Settings, Signing, TargetName};
+use crate::settings::{CodeSigning, DiskImage, Settings, Signing, TargetName};
 use serde::Serialize;
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::PathBuf;
@@ -78,6 +78,8 @@ pub struct Product {
     pub disk_image: DiskImage,
     /// The key that signs.
     pub signing: Option<Signing>,
+    /// How code is signed, for macOS.
+    pub code_signing: CodeSigning,
     /// The packages' formats.
     pub targets: Vec<TargetName>,
     /// Seconds since 1970 that all files inside packages bear.
@@ -232,6 +234,7 @@ impl Project {
                 settings,
                 disk_image,
                 signing,
+                code_signing: self.code_signing(),
                 targets,
                 time,
                 file_name,

@@ -5,8 +5,8 @@ use crate::languages::drag_to_install;
 use crate::manifest::Project;
 use crate::platform::System;
 use crate::settings::{
-    Appimage, CodePage, DiskImage, Dmg, FurtherFile, Msi, Nsis, Portable, Settings, Signing, Tar, TargetName, Words,
-    Zip,
+    Appimage, CodePage, CodeSigning, DiskImage, Dmg, ExistingSignatures, FurtherFile, Msi, Nsis, Portable, Settings,
+    Signing, Tar, TargetName, Words, Zip,
 };
 use serde::Serialize;
 
@@ -154,6 +154,16 @@ impl<'p> Resolver<'p> {
     /// The key that signs for a system.
     pub(super) fn signing(&mut self) -> Option<Signing> {
         let signing = self.project.signing(self.platform.system())?;
+        if self.platform.system() == System::Macos {
+            let written = self.project.manifest.signing.macos.as_ref();
+            if written.is_some_and(|w| w.hardened_runtime.is_none()) {
+                let why = "programs are guarded while they run, and the notary demands it";
+                self.default("signing.macos.hardened-runtime", "true", why);
+            }
+            if written.is_some_and(|w| w.existing.is_none()) {
+                self.default("signing.macos.existing", "\"keep\"", "what others have signed is theirs");
+            }
+        }
         if signing.timestamps.is_empty() {
             let why = "without one a signature holds only while its certificate does";
             self.default(&format!("signing.{}.timestamps", self.platform.system().name()), "none", why);
@@ -226,17 +236,50 @@ impl Project {
         let written = match system {
             System::Windows => self.manifest.signing.windows.as_ref()?,
             System::Linux => self.manifest.signing.linux.as_ref()?,
-            System::Macos => return None,
+            System::Macos => return self.code_signing().key,
         };
-        let inside = |path: &String| self.folder.join(path);
         Some(Signing {
             system,
-            key: if written.key.starts_with("pkcs11:") { written.key.clone().into() } else { inside(&written.key) },
-            certificates: written.certificate.as_ref().map(inside),
+            key: self.key(&written.key),
+            certificates: self.inside(&written.certificate),
             secret_variable: written.secret_variable.clone(),
             timestamps: written.timestamps.clone(),
-            timestamp_roots: written.timestamp_roots.as_ref().map(inside),
+            timestamp_roots: self.inside(&written.timestamp_roots),
             digest: written.digest,
         })
+    }
+
+    /// How code for macOS is signed; ad hoc, if the manifest says nothing of it.
+    pub fn code_signing(&self) -> CodeSigning {
+        let Some(written) = &self.manifest.signing.macos else { return CodeSigning::default() };
+        let key = written.key.as_ref().map(|key| Signing {
+            system: System::Macos,
+            key: self.key(key),
+            certificates: self.inside(&written.certificate),
+            secret_variable: written.secret_variable.clone(),
+            timestamps: written.timestamps.clone(),
+            timestamp_roots: self.inside(&written.timestamp_roots),
+            digest: None,
+        });
+        CodeSigning {
+            runtime: key.is_some() && written.hardened_runtime.unwrap_or(true),
+            key,
+            entitlements: self.inside(&written.entitlements),
+            replace: written.existing == Some(ExistingSignatures::Replace),
+            team: written.team.clone(),
+        }
+    }
+
+    /// A key's own name, or its file.
+    fn key(&self, written: &str) -> std::path::PathBuf {
+        match written.strip_prefix("program:") {
+            _ if written.starts_with("pkcs11:") => written.into(),
+            Some(program) => format!("program:{}", self.folder.join(program).display()).into(),
+            None => self.folder.join(written),
+        }
+    }
+
+    fn inside(&self, path: &Option<String>) -> Option<std::path::PathBuf> {
+        path.as_ref().map(|path| self.folder.join(path))
     }
 }

@@ -6,7 +6,7 @@ use crate::payload::{PayloadFile, Source};
 use crate::platform::Platform;
 use crate::problem::{Code, Problem};
 use crate::targets::Job;
-use mach_o::{FileKind, Processor, Version};
+use mach_o::{FileKind, Processor, SignedParts, Version};
 use std::collections::BTreeSet;
 use std::fs::File;
 use std::io::Read;
@@ -34,15 +34,7 @@ fn read(file: &PayloadFile) -> Option<mach_o::Result<mach_o::File>> {
         Source::Memory(bytes) => {
             known(*bytes.first_chunk()?).then(|| mach_o::read(&bytes.to_vec()).transpose()).flatten()
         }
-        Source::Joined(parts) => {
-            let mut all = mach_o::File { slices: Vec::new(), universal: true };
-            for (path, _) in parts.iter() {
-                all.slices.extend(mach_o::read(&File::open(path).ok()?).ok()??.slices);
-            }
-            Some(Ok(all))
-        }
-        // Those are for Windows.
-        Source::Signed(..) => None,
+        Source::Joined(_) | Source::Signed(..) => mach_o::read(&file.source.open().ok()?).transpose(),
         Source::Disk(path, _) => {
             // What can't be opened now is said when it is packed.
             let mut disk = File::open(path).ok()?;
@@ -118,6 +110,12 @@ pub fn check(job: &Job) -> Vec<Problem> {
                 continue;
             }
         };
+        let signable = file.source.open().map_err(mach_o::Error::from).and_then(|bytes| SignedParts::find(&bytes));
+        if let Err(e @ mach_o::Error::Unsupported(_)) = signable {
+            let problem = Problem::warning(Code::NotSignable, format!("{path} can't be signed")).why(e.to_string());
+            problems
+                .push(problem.instead("build it again; Macs with processors of Apple's own start nothing unsigned"));
+        }
         for processor in wanted(job.footprint.platform) {
             if !code.slices.iter().any(|s| s.processor.0 == processor.0) {
                 let has: Vec<String> = code.slices.iter().map(|s| s.processor.to_string()).collect();

@@ -28,6 +28,20 @@ fn inside(path: &str, from: &str) -> Option<String> {
     (!is_beside).then(|| parts.join("/"))
 }
 
+/// So many places are named.
+const MOST_PLACES: usize = 6;
+
+/// Places, each once, and not too many of them.
+fn listed(places: &[String]) -> String {
+    let mut seen = BTreeSet::new();
+    let all: Vec<&str> = places.iter().map(String::as_str).filter(|place| seen.insert(*place)).collect();
+    match all.len() {
+        0 => "nowhere".to_owned(),
+        n if n > MOST_PLACES => format!("{} and {} more places", all[..MOST_PLACES].join(", "), n - MOST_PLACES),
+        _ => all.join(", "),
+    }
+}
+
 /// A run path, and the folder of the file that has it.
 type RunPath<'c> = (&'c str, String);
 
@@ -105,7 +119,7 @@ impl<'c> Walk<'c> {
             let problem = Problem::error(Code::MissingLibrary, format!("{path} loads {}", library.path));
             let problem = match places {
                 Some(places) => {
-                    let places = if places.is_empty() { "nowhere".to_owned() } else { places.join(", ") };
+                    let places = listed(&places);
                     let when = match started.filter(|s| *s != path) {
                         Some(program) => format!(" when {program} is started"),
                         None => String::new(),

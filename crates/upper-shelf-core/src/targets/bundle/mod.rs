@@ -28,6 +28,12 @@ pub const ICON: &str = "AppIcon.icns";
 /// Folders of the product that have a place of their own in a bundle, beside [`CODE`]: what is in them is left as it is.
 pub const OWN_PLACES: [&str; 4] = ["Frameworks", "Helpers", "PlugIns", "XPCServices"];
 
+/// The seal.
+pub const SEAL: &str = "Contents/_CodeSignature/CodeResources";
+
+/// Its name, in whichever bundle.
+pub const SEAL_NAME: &str = "_CodeSignature/CodeResources";
+
 /// What the launcher starts, in [`DATA`].
 const LAUNCH: &str = "UpperShelf.launch";
 
@@ -69,6 +75,54 @@ fn is_beside(folders: &BTreeSet<String>, path: &RelPath) -> bool {
 /// The folders that something is in, from the nearest on.
 fn above(path: &RelPath) -> impl Iterator<Item = RelPath> {
     std::iter::successors(path.parent(), RelPath::parent)
+}
+
+/// The folder, with a slash, of the bundle or framework that a property list in the product belongs to.
+fn inner_bundle(path: &str) -> Option<String> {
+    let node = path.strip_suffix("/Contents/Info.plist").or_else(|| {
+        let base = path.strip_suffix("/Resources/Info.plist")?;
+        base.split_once("/Versions/")
+            .map_or(Some(base), |(node, _)| Some(node))
+            .filter(|node| node.ends_with(".framework"))
+    });
+    node.map(|node| format!("{node}/"))
+}
+
+/// Folders, each with a slash, that can't lie where programs are, for their names have a dot and they are no bundles; but not
+/// those that a link leads out of, for it would lead elsewhere.
+fn dotted_folders(tree: &[Node], inner: &[String]) -> Vec<String> {
+    let mut found: Vec<String> = Vec::new();
+    for path in tree.iter().filter(|node| node.is_folder()).map(Node::path) {
+        let folder = format!("{path}/");
+        let is_known = |others: &[String]| others.iter().any(|other| folder.starts_with(other.as_str()));
+        let is_own = OWN_PLACES.contains(&path.as_str().split('/').next().unwrap_or_default());
+        if path.name().contains('.') && !is_own && !is_known(inner) && !is_known(&found) {
+            found.push(folder);
+        }
+    }
+    found.retain(|folder| {
+        let mut links = tree.iter().filter_map(|node| match node {
+            Node::Link { path, target } => path.as_str().starts_with(folder.as_str()).then_some((path, target)),
+            _ => None,
+        });
+        links.all(|(path, target)| leads_to(path, target).is_some_and(|to| to.starts_with(folder.as_str())))
+    });
+    found
+}
+
+/// Where a link leads, from the top of the product; nothing for one that leads out of it.
+fn leads_to(link: &RelPath, target: &str) -> Option<String> {
+    let mut parts: Vec<&str> = link.as_str().split('/').collect();
+    parts.pop();
+    for part in target.split('/') {
+        match part {
+            "." => {}
+            "" => return None,
+            ".." => drop(parts.pop()?),
+            name => parts.push(name),
+        }
+    }
+    Some(parts.join("/"))
 }
 
 /// The bundle's folder for a product.
@@ -160,10 +214,22 @@ impl Bundle {
         pinned.extend(job.footprint.programs.iter().map(|p| p.file.clone()));
         // Where a link leads is told from where it stands.
         pinned.extend(tree.iter().filter(|n| matches!(n, Node::Link { .. })).map(|n| n.path().clone()));
+        // Where programs are, a Mac takes a folder with a dot in its name for a bundle: such a one lies among the data, whole.
+        let inner: Vec<String> = tree.iter().filter_map(|node| inner_bundle(node.path().as_str())).collect();
+        let dotted = dotted_folders(tree, &inner);
+        pinned.retain(|path| !dotted.iter().any(|folder| path.as_str().starts_with(folder.as_str())));
         let mut staying: HashSet<RelPath> = HashSet::new();
         for path in &pinned {
             staying.extend(above(path));
         }
+        // A bundle in the product, with code in it, stays whole: its own seal says what is where.
+        let has_code = |folder: &&String| pinned.iter().any(|path| path.as_str().starts_with(folder.as_str()));
+        let inner: Vec<&String> = inner.iter().filter(has_code).collect();
+        let whole = tree
+            .iter()
+            .map(Node::path)
+            .filter(|path| inner.iter().any(|folder| path.as_str().starts_with(folder.as_str())));
+        staying.extend(whole.flat_map(|path| std::iter::once(path.clone()).chain(above(path))));
         let is_own = |node: &&Node| node.is_folder() && OWN_PLACES.contains(&node.path().as_str());
         let beside = tree.iter().filter(is_own).map(|node| node.path().to_string()).collect();
         let moved: HashSet<RelPath> = tree
@@ -219,7 +285,9 @@ impl Bundle {
         if let (Some(program), Some(name)) = (main_program(job), executable(job))
             && !starts_itself(program)
         {
-            pieces.push((format!("{CODE}/{name}"), Piece::File(0o755, launcher(job.footprint.platform))));
+            let signed = job.sealed.and_then(|sealed| sealed.launcher.clone());
+            let launcher = signed.unwrap_or_else(|| launcher(job.footprint.platform));
+            pieces.push((format!("{CODE}/{name}"), Piece::File(0o755, launcher)));
             pieces.push((format!("{DATA}/{LAUNCH}"), Piece::File(0o644, launch(program))));
         }
         // Making the picture can't fail: its sizes are the format's own.
@@ -232,6 +300,10 @@ impl Bundle {
         }
         pieces.push(("Contents/Info.plist".into(), Piece::File(0o644, list::write(job))));
         pieces.push(("Contents/PkgInfo".into(), Piece::File(0o644, b"APPL????".to_vec())));
+        if let Some(sealed) = job.sealed {
+            pieces.push(("Contents/_CodeSignature".into(), Piece::Folder(0o755)));
+            pieces.push((SEAL.into(), Piece::File(0o644, sealed.seal.clone())));
+        }
         self.pieces = pieces;
     }
 
@@ -249,6 +321,15 @@ impl Bundle {
             return format!("{DATA}/{path}");
         }
         format!("{CODE}/{path}")
+    }
+
+    /// The path in the payload of what stands at a place in the bundle.
+    pub fn path_of(&self, place: &str) -> String {
+        if self.finished {
+            return format!("{}/{place}", self.top);
+        }
+        let inside = |folder: &str| place.strip_prefix(folder).and_then(|rest| rest.strip_prefix('/'));
+        inside(CODE).or_else(|| inside(DATA)).or_else(|| inside("Contents")).unwrap_or(place).to_owned()
     }
 }
 
@@ -307,6 +388,44 @@ pub fn check(job: &Job) -> Vec<Problem> {
             problems.push(problem.instead(format!("the name in {folder}/InfoPlist.strings, and not in `names`")));
         }
     }
+    problems.extend(taken_for_bundles(job, &bundle));
     problems.extend(code::check(job));
+    problems
+}
+
+/// Folders that a Mac takes for bundles, for they have a dot in their names and lie where programs are.
+fn taken_for_bundles(job: &Job, bundle: &Bundle) -> Vec<Problem> {
+    let tree = &job.footprint.tree;
+    let inner: BTreeSet<String> = tree.iter().filter_map(|node| inner_bundle(node.path().as_str())).collect();
+    let mut problems = Vec::new();
+    let paths: HashSet<&str> = tree.iter().map(|node| node.path().as_str()).collect();
+    let lies_beside = |node: &&Node| {
+        let path = node.path();
+        let framework = path.parent().filter(|folder| inner.contains(&format!("{folder}/")));
+        let has_versions = framework.is_some_and(|folder| paths.contains(format!("{folder}/Versions").as_str()));
+        has_versions && path.name() != "Versions" && !matches!(node, Node::Link { .. })
+    };
+    let beside: Vec<&Node> = tree.iter().filter(lies_beside).collect();
+    if let Some(first) = beside.first() {
+        let more = match beside.len() {
+            1 => String::new(),
+            n => format!(", and {} more like it", n - 1),
+        };
+        let what = format!("{} lies beside the framework's versions{more}", first.path());
+        let why = "only links belong there, and no seal covers it: a strict check of the signature fails";
+        let problem = Problem::warning(Code::NotSignable, what).about(*first).why(why);
+        problems.push(problem.instead("unpack frameworks with their links, or drop what lies there"));
+    }
+    for node in tree.iter().filter(|node| node.is_folder() && node.path().name().contains('.')) {
+        let path = node.path();
+        let is_inside = inner.iter().any(|folder| format!("{path}/").starts_with(folder.as_str()));
+        if is_inside || bundle.place(path).starts_with(DATA) {
+            continue;
+        }
+        let what = format!("a Mac takes the folder {path} for a bundle, and it is none");
+        let problem = Problem::warning(Code::NotSignable, what).about(node);
+        let why = "its name has a dot, and it lies where programs are: a strict check of the signature fails";
+        problems.push(problem.why(why).instead("a name without a dot"));
+    }
     problems
 }

@@ -75,6 +75,10 @@ impl Target for Zip {
         (Footprint { tree, ..carried }, losses)
     }
 
+    fn is_bundle(&self, carried: &Footprint) -> bool {
+        is_bundle(carried)
+    }
+
     fn check(&self, job: &Job) -> Vec<Problem> {
         let odd = job.footprint.tree.iter().filter(|node| node.path().as_str().contains('\\')).map(|node| {
             let problem = Problem::error(

@@ -12,6 +12,7 @@ pub mod code;
 pub mod detached;
 mod error;
 pub mod hash;
+pub mod jwt;
 pub mod key;
 pub mod message;
 pub mod oid;

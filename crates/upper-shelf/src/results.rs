@@ -7,6 +7,7 @@ use serde_json::{Map, Value, json};
 use upper_shelf_core::extract::Extracted;
 use upper_shelf_core::packaging::Built;
 use upper_shelf_core::signing::Verdict;
+use upper_shelf_core::signing::macos::notary::Notarized;
 
 /// A definition for each command under its name, one for the failure of any of them, one for a line of progress, and those
 /// of the types that they are made of.
@@ -24,6 +25,7 @@ pub fn schema() -> Value {
         ("icons", made.subschema_for::<icons::Made>()),
         ("sign", made.subschema_for::<Vec<Verdict>>()),
         ("verify", made.subschema_for::<Vec<Verdict>>()),
+        ("notarize", made.subschema_for::<Vec<Notarized>>()),
         ("keys", made.subschema_for::<keys::Answer>()),
         ("simulate", made.subschema_for::<simulate::Ready>()),
         ("demo", made.subschema_for::<demo::Demo>()),

@@ -61,6 +61,7 @@ codes! {
     Certificate "certificate": "A certificate can't be used: it is missing, malformed, expired or soon to, or made for something else.",
     Key "key": "A key can't be used: it is malformed, of a kind that isn't used here, or not that of the certificate.",
     Secret "secret": "The secret of a key is missing or wrong.",
+    Notary "notary": "Apple's notary can't be reached, doesn't know the key, or has rejected a package; its reasons are shown.",
     NotSignable "not-signable": "A file is of no format that is signed here, or leaves no room for a signature.",
     AlreadySigned "already-signed": "A file has a signature already, and nobody said what is to become of it.",
     Signature "signature": "A signature that was just made doesn't hold. The file is as it was.",

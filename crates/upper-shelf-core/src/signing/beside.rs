@@ -29,7 +29,7 @@ pub fn signature_of(path: &Path) -> PathBuf {
     path.with_file_name(name)
 }
 
-fn digest(path: &Path, hash: Hash) -> std::io::Result<Vec<u8>> {
+pub(super) fn digest(path: &Path, hash: Hash) -> std::io::Result<Vec<u8>> {
     let mut file = File::open(path)?;
     let mut digester = hash.digester();
     let mut buffer = vec![0; 1 << 18];
@@ -161,6 +161,6 @@ fn sums(list: &Path) -> std::io::Result<Vec<String>> {
     Ok(problems)
 }
 
-fn hexadecimal(bytes: &[u8]) -> String {
+pub(super) fn hexadecimal(bytes: &[u8]) -> String {
     bytes.iter().map(|byte| format!("{byte:02x}")).collect()
 }

@@ -153,6 +153,9 @@ pub struct Inside {
     pub by: Option<String>,
     /// What is wrong with that.
     pub problems: Vec<String>,
+    /// All that the signature says.
+    #[serde(skip)]
+    pub signature: Option<SignatureFacts>,
 }
 
 impl SignatureFacts {
@@ -265,6 +268,14 @@ pub fn signers(path: &Path) -> Result<Vec<SignatureFacts>, Failure> {
     let mut verdict = file::verify(path, &[], now(), file::Depth::Itself)?;
     verdict.signatures.iter_mut().for_each(|signature| signature.untrusted.clear());
     Ok(verdict.signatures)
+}
+
+/// SHA-256 of a file, in hexadecimal digits.
+///
+/// # Errors
+/// It can't be read.
+pub fn sha256_of(path: &Path) -> std::io::Result<String> {
+    beside::digest(path, Hash::Sha256).map(|digest| beside::hexadecimal(&digest))
 }
 
 /// Seconds since 1970, by this machine's clock.

@@ -139,7 +139,10 @@ pub(super) fn verify(path: &Path, roots: &[Certificate], now: u64, depth: Depth)
     let trouble = |e: std::io::Error| Failure::io("can't read", path, e);
     let meta = std::fs::metadata(path).map_err(trouble)?;
     let mut verdict = unchecked(path);
-    verdict.unchecked.push("whether Apple's notary has seen it".into());
+    verdict.unchecked.push(match macos::ticket::is_there(path) {
+        true => "what its ticket of Apple's notary says".into(),
+        false => "whether Apple's notary has seen it".into(),
+    });
     if meta.is_dir() {
         let (name, tree) = inside::folder(path).map_err(trouble)?;
         let (facts, problems, inside) = verify_bundle(&tree, &name, roots, now).map_err(|e| unreadable(path, e))?;

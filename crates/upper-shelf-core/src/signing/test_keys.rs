@@ -131,6 +131,27 @@ pub fn signing_service(folder: &Path) -> Result<impl Fn(&str) -> String, Failure
     })
 }
 
+/// The certificate for code, in a folder of test keys.
+///
+/// # Errors
+/// It can't be read.
+pub fn code_certificate(folder: &Path) -> Result<super::Certificate, Failure> {
+    let path = folder.join(format!("{CODE}.pem"));
+    let all = super::certificates(&path)?;
+    all.into_iter().next().ok_or_else(|| Failure::io("can't read", &path, std::io::ErrorKind::NotFound.into()))
+}
+
+/// Whether a token is one that the key of a certificate signed.
+pub fn is_customer(certificate: &super::Certificate, token: &str, audience: &str, now: u64) -> bool {
+    certificate.public_key().and_then(|key| signatures::jwt::issuer(token, &key, audience, now)).is_ok()
+}
+
+/// Bytes in Base64.
+pub fn base64(bytes: &[u8]) -> String {
+    use base64ct::Encoding;
+    base64ct::Base64::encode_string(bytes)
+}
+
 /// The key for timestamps and its certificate, in a folder of test keys.
 pub fn timestamps_of(folder: &Path) -> (PathBuf, PathBuf) {
     (folder.join(format!("{CLOCK}.key.pem")), folder.join(format!("{CLOCK}.pem")))

@@ -9,11 +9,13 @@ pub mod icons;
 pub mod init;
 pub mod inspect;
 pub mod keys;
+pub mod notarize;
 pub mod plan;
 pub mod preview;
 pub mod shell;
 pub mod sign;
 pub mod simulate;
+mod simulate_notary;
 pub mod verify;
 
 use crate::output::Output;

@@ -12,13 +12,14 @@ use upper_shelf_core::{Failure, Kind};
 #[derive(Debug, clap::Args)]
 pub struct Args {
     #[command(subcommand)]
-    service: Service,
+    service: StandIn,
 }
 
 #[derive(Debug, clap::Subcommand)]
-enum Service {
+enum StandIn {
     Timestamps(TimestampsArgs),
     SigningService(SigningServiceArgs),
+    Notary(super::simulate_notary::Args),
 }
 
 /// A service that keeps a key, as `--key program:…` talks to it: a line of JSON in, a line of JSON out
@@ -51,7 +52,7 @@ struct TimestampsArgs {
 #[derive(serde::Serialize, schemars::JsonSchema)]
 pub struct Ready {
     /// Where it listens.
-    address: String,
+    pub address: String,
 }
 
 /// Answers until nobody asks any more.
@@ -87,8 +88,9 @@ const LONGEST_REQUEST: u64 = 64 << 10;
 
 pub fn run(args: Args, out: &mut Output) -> Result<Exit, Failure> {
     let args = match args.service {
-        Service::Timestamps(args) => args,
-        Service::SigningService(args) => return signing_service(&args),
+        StandIn::Timestamps(args) => args,
+        StandIn::SigningService(args) => return signing_service(&args),
+        StandIn::Notary(args) => return super::simulate_notary::run(&args, out),
     };
     let (key, certificate) = test_keys::timestamps_of(&args.keys);
     let who = signing::identity(&Keys { key, certificates: Some(certificate) }, &|| Ok(None))?;

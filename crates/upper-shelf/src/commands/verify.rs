@@ -96,7 +96,7 @@ fn show(verdict: &Verdict, out: &Output) {
 /// What was found inside of it.
 fn inside(verdict: &Verdict, out: &Output) {
     let bad = verdict.inside.iter().filter(|inside| !inside.problems.is_empty());
-    for Inside { path, by, problems } in bad.clone() {
+    for Inside { path, by, problems, .. } in bad.clone() {
         let by = by.as_ref().map_or(String::new(), |by| format!(", signed by “{by}”"));
         out.line(format!("  inside     {path}{by}"));
         problems.iter().for_each(|problem| out.difference('-', problem));

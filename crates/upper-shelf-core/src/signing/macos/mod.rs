@@ -5,8 +5,10 @@ mod code;
 mod image;
 pub(in crate::signing) mod inside;
 mod interpreters;
+pub mod notary;
 mod product;
 mod seal;
+pub mod ticket;
 mod tree;
 mod verify;
 

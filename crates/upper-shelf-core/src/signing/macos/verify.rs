@@ -237,7 +237,8 @@ pub(in crate::signing) fn verify_bundle<S: Open>(
     let bundles = tree.bundles();
     let (mut outer, mut problems, mut inside) = (None, Vec::new(), Vec::new());
     for (path, e) in bad {
-        inside.push(Inside { path, by: None, problems: vec![format!("it can't be checked: {e}")] });
+        let problems = vec![format!("it can't be checked: {e}")];
+        inside.push(Inside { path, by: None, problems, signature: None });
     }
     let mut known: BTreeMap<String, Vec<CdHash>> = BTreeMap::new();
     for (path, parts) in &code {
@@ -257,10 +258,10 @@ pub(in crate::signing) fn verify_bundle<S: Open>(
         if facts.is_none() && found.is_empty() {
             found.push("it is not signed".into());
         }
-        let facts = facts.as_ref();
-        found.extend(facts.into_iter().flat_map(|facts| facts.untrusted.iter().chain(&facts.problems).cloned()));
-        let by = facts.and_then(|facts| Some(facts.chain.first()?.name.clone()));
-        inside.push(Inside { path: path.to_owned(), by, problems: found });
+        let own = facts.as_ref();
+        found.extend(own.into_iter().flat_map(|facts| facts.untrusted.iter().chain(&facts.problems).cloned()));
+        let by = own.and_then(|facts| Some(facts.chain.first()?.name.clone()));
+        inside.push(Inside { path: path.to_owned(), by, problems: found, signature: facts });
     };
     for bundle in &bundles {
         let Some((main, parts)) = bundle.main.as_ref().and_then(|main| Some((main, code.get(main)?))) else { continue };

@@ -20,7 +20,7 @@ fn judge(name: &str, words: &[&str]) -> (bool, String) {
 }
 
 /// What the second reading says; `-` for code that nobody signed.
-fn second_reading(path: &Path, roots: &str) -> String {
+pub(super) fn second_reading(path: &Path, roots: &str) -> String {
     let (holds, said) = judge("apple", &[roots, path.to_str().expect("text")]);
     assert!(holds, "{said}");
     said
@@ -59,7 +59,7 @@ fn list(executable: &str, identifier: &str) -> String {
 }
 
 /// A bundle with everything in it that bundles have inside: a helper, a framework, a library, a program among resources.
-fn bundle() -> Folder {
+pub(super) fn bundle() -> Folder {
     let folder = Folder::new();
     let inner = "Hive.app/Contents";
     let helper = format!("{inner}/Helpers/Bee.app/Contents");
@@ -285,7 +285,7 @@ fn signed_again_it_is_the_same_and_what_is_signed_stays() {
     assert_eq!(folder.names("."), ["Hive.app", "plain"], "nothing is left beside them");
 }
 
-fn product(more: &str) -> Folder {
+pub(super) fn product(more: &str) -> Folder {
     let folder = Folder::new();
     let keys = KEYS.at("p256");
     let manifest = format!(
@@ -299,7 +299,8 @@ fn product(more: &str) -> Folder {
     folder
 }
 
-const SIGNING: &str = "[signing.macos]\nkey = \"KEYS/code-signing.key.pem\"\ncertificate = \"KEYS/code-signing.pem\"\n";
+pub(super) const SIGNING: &str =
+    "[signing.macos]\nkey = \"KEYS/code-signing.key.pem\"\ncertificate = \"KEYS/code-signing.pem\"\n";
 
 fn unzipped(folder: &Folder) -> PathBuf {
     let words = ["-q", "-o", "packages/Hive-1.0.0-macos-arm64.zip", "-d", "out"];

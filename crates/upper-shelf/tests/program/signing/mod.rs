@@ -5,6 +5,7 @@ mod builds;
 mod files;
 mod keys;
 mod macos;
+mod notary;
 
 use crate::common::{Folder, PROGRAM, code, text};
 use std::fmt::Write as _;

@@ -158,7 +158,12 @@ impl Service {
         let mut line = serde_json::to_vec(request).map_err(|e| bad(e.to_string()))?;
         line.push(b'\n');
         let sent = own.input.write_all(&line).and_then(|()| own.input.flush());
-        sent.map_err(|e| bad(format!("the program doesn't listen: {e}")))?;
+        // One that has ended already is told like one that ends now.
+        if let Err(e) = sent
+            && e.kind() != std::io::ErrorKind::BrokenPipe
+        {
+            return Err(bad(format!("the program doesn't listen: {e}")));
+        }
         let line = match own.lines.recv_timeout(self.patience) {
             Ok(line) => line.map_err(|e| bad(format!("the program's answer can't be read: {e}")))?,
             Err(RecvTimeoutError::Timeout) => {

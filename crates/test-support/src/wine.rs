@@ -259,7 +259,14 @@ impl Wine {
         let mut command = wine(&self.prefix(), &self.home());
         command.args([r"C:\window-reader.exe", file, "hold"]).current_dir(self.folder.path().join("work"));
         let child = command.spawn().expect("wine is installed");
-        std::thread::sleep(std::time::Duration::from_secs(2));
+        let inside = file.trim_start_matches(r"C:\").replace('\\', "/");
+        let path = self.c().canonicalize().expect("a disk").join(inside);
+        // A busy machine takes its time.
+        let began = std::time::Instant::now();
+        while !is_open(&path) {
+            assert!(began.elapsed().as_secs() < 120, "{} is not held open", path.display());
+            std::thread::sleep(std::time::Duration::from_millis(100));
+        }
         Holder { child }
     }
 
@@ -477,4 +484,12 @@ fn plain(text: &str) -> String {
         out.push(escaped.unwrap_or(c));
     }
     out
+}
+
+/// Whether any process has a file open.
+fn is_open(path: &Path) -> bool {
+    let of_process = |process: std::fs::DirEntry| std::fs::read_dir(process.path().join("fd")).ok();
+    let processes = std::fs::read_dir("/proc").into_iter().flatten().flatten();
+    let mut open = processes.filter_map(of_process).flatten().flatten();
+    open.any(|entry| std::fs::read_link(entry.path()).is_ok_and(|target| target == path))
 }

@@ -304,7 +304,9 @@ fn completions_and_the_manual_page_know_every_command() {
         let text = folder.ok(&["completions", shell]);
         assert!(text.contains("inspect"), "{shell}");
     }
-    for command in ["init", "check", "plan", "build", "inspect", "compare", "sign", "verify", "keys", "demo"] {
+    for command in
+        ["init", "check", "plan", "build", "inspect", "compare", "sign", "verify", "notarize", "keys", "demo"]
+    {
         assert!(
             man.contains(&format!("upper\\-shelf {command}")) || man.contains(&format!("upper\\-shelf\\-{command}")),
             "{command}"
@@ -314,7 +316,7 @@ fn completions_and_the_manual_page_know_every_command() {
     // A page for each command, alone or all of them.
     folder.ok(&["man", "--output", "pages"]);
     let pages = folder.names("pages");
-    assert!(pages.contains(&"upper-shelf.1".to_owned()) && pages.len() == 17, "{pages:?}");
+    assert!(pages.contains(&"upper-shelf.1".to_owned()) && pages.len() == 18, "{pages:?}");
     let page = std::fs::read_to_string(folder.at("pages/upper-shelf-extract.1")).expect("a page");
     assert_eq!(folder.ok(&["man", "extract"]), page);
     assert!(page.contains("\\-\\-only") && page.contains("\\-\\-limit"), "{page}");

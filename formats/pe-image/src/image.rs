@@ -161,7 +161,10 @@ impl<'b> Image<'b> {
         let start = self.file_offset(address)?;
         let tree =
             self.bytes.get(start..).ok_or_else(|| Error::at(start, "the resources begin past the end of the file"))?;
-        Resources::read(tree, start, |address, len| part(self.bytes, self.file_offset(address)?, len))
+        Resources::read(tree, start, |address, len| {
+            // An empty one may lie where the section ends, which is in none.
+            if len == 0 { Ok(&[]) } else { part(self.bytes, self.file_offset(address)?, len) }
+        })
     }
 
     /// Where the sections' bytes end in the file.

@@ -213,6 +213,18 @@ fn what_is_no_program_is_refused_with_its_place() {
     assert!(matches!(Image::parse(&wrong), Err(Error::Format { .. })));
 }
 
+#[test]
+fn an_empty_resource_may_lie_where_the_section_ends() {
+    // Of some length the ones before it fill the section to its end.
+    for length in 0..520 {
+        let mut resources = Resources::default();
+        resources.put(18, Key::Id(0), 0, vec![7; length]);
+        resources.put(18, Key::Id(1), 0, Vec::new());
+        let written = Image::parse(OURS).expect("reads").with_resources(&resources).expect("written");
+        assert_eq!(Image::parse(&written).expect("reads").resources().expect("reads"), resources, "{length}");
+    }
+}
+
 proptest! {
     #![proptest_config(ProptestConfig { cases: 300, failure_persistence: None, ..ProptestConfig::default() })]
 

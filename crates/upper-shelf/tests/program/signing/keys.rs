@@ -351,7 +351,7 @@ fn a_service_that_fails_lies_or_babbles_leaves_nothing_signed() {
 
 
     ends, 3: error: the key program:./service can't be used
-     = why: the program doesn't listen: Broken pipe (os error 32)
+     = why: the program ended without an answer
      = instead: a program that speaks as docs/signing.md says; try it by itself
 
 

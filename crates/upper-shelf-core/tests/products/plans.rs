@@ -234,8 +234,8 @@ fn what_packages_for_macos_cannot_hold() {
         a tar archive is unpacked, not installed
     zip, dmg: links/twin and links/hive become separate files
         copying a program separates them
-    dmg: nothing is signed
-        macOS warns before it opens a downloaded program, and doesn't run unsigned arm64 code
+    zip, tar, dmg: programs are signed ad hoc: nobody vouches for them
+        macOS warns before it opens a downloaded program; [signing.macos] names a key
     zip, dmg: texts in de are left out
         a bundle has its file types in one language
     zip, dmg: the command hives starts app is left out
@@ -244,6 +244,8 @@ fn what_packages_for_macos_cannot_hold() {
         a bundle is copied, not installed; the file itself is included
     zip, dmg: the environment variable HIVES_FOLDER = what was there, then {install}/share is left out
         the system gives a program fixed values only; a variable of the [[program]] can hold this one
+    tar: the main program bears the application bundle's signature
+        it starts without its bundle, but fails a strict check of its signature
     zip, dmg: the manual page hives.1, from share/hives.1 is left out
         a bundle is copied, not installed; the file itself is included
     tar: the product's identity is left out

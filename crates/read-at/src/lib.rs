@@ -50,13 +50,16 @@ impl ReadAt for std::fs::File {
     }
 }
 
+fn from_memory(all: &[u8], buffer: &mut [u8], offset: u64) -> io::Result<()> {
+    let start = usize::try_from(offset).ok();
+    let range = start.and_then(|s| Some(s..s.checked_add(buffer.len())?));
+    buffer.copy_from_slice(range.and_then(|r| all.get(r)).ok_or(io::ErrorKind::UnexpectedEof)?);
+    Ok(())
+}
+
 impl ReadAt for Vec<u8> {
     fn read_exact_at(&self, buffer: &mut [u8], offset: u64) -> io::Result<()> {
-        let start = usize::try_from(offset).ok();
-        let range = start.and_then(|s| Some(s..s.checked_add(buffer.len())?));
-        let bytes = range.and_then(|r| self.get(r)).ok_or(io::ErrorKind::UnexpectedEof)?;
-        buffer.copy_from_slice(bytes);
-        Ok(())
+        from_memory(self, buffer, offset)
     }
     fn length(&self) -> io::Result<u64> {
         Ok(self.len() as u64)
@@ -65,11 +68,7 @@ impl ReadAt for Vec<u8> {
 
 impl ReadAt for std::sync::Arc<[u8]> {
     fn read_exact_at(&self, buffer: &mut [u8], offset: u64) -> io::Result<()> {
-        let start = usize::try_from(offset).ok();
-        let range = start.and_then(|s| Some(s..s.checked_add(buffer.len())?));
-        let bytes = range.and_then(|r| self.get(r)).ok_or(io::ErrorKind::UnexpectedEof)?;
-        buffer.copy_from_slice(bytes);
-        Ok(())
+        from_memory(self, buffer, offset)
     }
     fn length(&self) -> io::Result<u64> {
         Ok(self.len() as u64)

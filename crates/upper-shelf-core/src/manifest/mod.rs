@@ -2,6 +2,7 @@
 //! for a platform with every default explained ([`resolve`](mod@resolve)).
 
 mod formats;
+mod keys;
 pub mod lock;
 pub mod read;
 pub mod reference;

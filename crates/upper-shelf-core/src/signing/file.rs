@@ -65,11 +65,17 @@ pub struct Prepared {
     /// The place, what lies beside it, and its remains.
     files: Vec<(PathBuf, PathBuf, Litter)>,
     verdict: Verdict,
+    /// What a system will not like, though it is signed.
+    pub warnings: Vec<Problem>,
 }
 
 impl Prepared {
     pub(super) fn new(files: Vec<(PathBuf, PathBuf, Litter)>, verdict: Verdict) -> Self {
-        Self { files, verdict }
+        Self { files, verdict, warnings: Vec::new() }
+    }
+
+    pub(super) fn with_warnings(self, warnings: Vec<Problem>) -> Self {
+        Self { warnings, ..self }
     }
 
     /// Puts them in their places.

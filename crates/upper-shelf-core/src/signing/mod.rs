@@ -24,6 +24,7 @@ pub use signatures::key::Identity;
 pub use signatures::{Certificate, Hash, Secret};
 
 use crate::problem::{Code, Failure, Kind, Problem};
+use beside::hexadecimal;
 use schemars::JsonSchema;
 use serde::Serialize;
 use signatures::authenticode::Report;
@@ -275,7 +276,7 @@ pub fn signers(path: &Path) -> Result<Vec<SignatureFacts>, Failure> {
 /// # Errors
 /// It can't be read.
 pub fn sha256_of(path: &Path) -> std::io::Result<String> {
-    beside::digest(path, Hash::Sha256).map(|digest| beside::hexadecimal(&digest))
+    beside::digest(path, Hash::Sha256).map(|digest| hexadecimal(&digest))
 }
 
 /// Seconds since 1970, by this machine's clock.

@@ -13,10 +13,17 @@ use read_at::Cursor;
 use std::fs::File;
 use std::path::{Path, PathBuf};
 
+/// What is there; a pipe would be waited on for ever.
+fn file_or_folder(path: &Path) -> Result<std::fs::Metadata, Failure> {
+    let meta = std::fs::metadata(path);
+    let meta = if meta.as_ref().is_ok_and(|meta| meta.is_dir()) { meta } else { crate::input::is_file(path) };
+    meta.map_err(|e| Failure::io("can't read", path, e))
+}
+
 /// Signs a file or a bundle of macOS; nothing for any other.
 pub(super) fn sign(path: &Path, who: &Identity, how: &Signed) -> Result<Option<Prepared>, Failure> {
     let trouble = |e: std::io::Error| Failure::io("can't read", path, e);
-    let meta = std::fs::metadata(path).map_err(trouble)?;
+    let meta = file_or_folder(path)?;
     let image = if meta.is_file() { DiskImage::open(path).map_err(|e| unreadable(path, e))? } else { None };
     if let Some(image) = image {
         return sign_disk_image(path, &image, who, how).map(Some);
@@ -70,7 +77,7 @@ pub(super) fn sign(path: &Path, who: &Identity, how: &Signed) -> Result<Option<P
     let mut verdict = unchecked(path);
     verdict.inside = inside;
     verdict.signatures.extend(facts);
-    Ok(Some(Prepared::new(files, verdict)))
+    Ok(Some(Prepared::new(files, verdict).with_warnings(outcome.warnings)))
 }
 
 /// What is signed already stays as it is, unless somebody says so.
@@ -137,7 +144,7 @@ fn around(path: &Path) -> Option<(PathBuf, PathBuf)> {
 /// What is found out about a file of macOS; nothing for any other.
 pub(super) fn verify(path: &Path, roots: &[Certificate], now: u64, depth: Depth) -> Result<Option<Verdict>, Failure> {
     let trouble = |e: std::io::Error| Failure::io("can't read", path, e);
-    let meta = std::fs::metadata(path).map_err(trouble)?;
+    let meta = file_or_folder(path)?;
     let mut verdict = unchecked(path);
     verdict.unchecked.push(match macos::ticket::is_there(path) {
         true => "what its ticket of Apple's notary says".into(),

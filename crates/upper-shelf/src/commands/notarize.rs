@@ -19,10 +19,10 @@ pub struct Args {
     /// The private key of whoever asks, in the PEM form (.p8)
     #[arg(long, value_name = "FILE")]
     key: PathBuf,
-    /// The key's name at the notary
+    /// The identifier of the key at the notary (`kid`, RFC 7515)
     #[arg(long, value_name = "ID")]
     key_id: String,
-    /// The name of whoever asks at the notary
+    /// The identifier of whoever asks (`iss`, RFC 7519)
     #[arg(long, value_name = "ID")]
     issuer: String,
     /// The notary's address

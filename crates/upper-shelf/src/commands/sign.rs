@@ -125,6 +125,7 @@ pub fn run(args: Args, out: &mut Output) -> Result<Exit, Failure> {
     }
     let mut signed = Vec::new();
     for file in prepared {
+        out.warnings(&file.warnings);
         let verdict = file.finish()?;
         let when = verdict.signatures.last().and_then(|s| s.timestamp.as_ref());
         let when = when.map_or(", without a timestamp".to_owned(), |stamp| format!(", {}", stamp.time));

@@ -15,7 +15,8 @@ use upper_shelf_core::signing::{self, Certificate, test_keys};
 
 /// A notary for macOS, with the storage that packages are uploaded to and the place where tickets are looked up
 ///
-/// Whoever asks has the key for code of the folder. It accepts what is signed, guarded and timestamped by the folder's own authority.
+/// Requests have to be signed with the folder's key for code. It accepts what is signed under the folder's own authority with the
+/// hardened runtime and a timestamp.
 #[derive(Debug, clap::Args)]
 pub struct Args {
     /// The folder of the keys, which `keys make` made

@@ -1,11 +1,11 @@
 //! One program or library: its directory, what goes with it, and the signed message, or none.
 
 use super::super::cache::{Matter, Wanted};
-use super::super::file::Signed;
+use super::super::file::{Signed, unreadable};
 use super::super::{failure, shown};
 use super::tree::Open;
 use crate::payload::Source;
-use crate::problem::{Code, Failure, Kind, Problem};
+use crate::problem::{Code, Failure, Kind};
 use code_signature::{
     Blobs, CdHash, Directory, Entitlements, HashKind, Requirement, blob, content_of, flag, list_of_directories,
     page_hashes, sha1, slot,
@@ -87,16 +87,10 @@ pub struct Known {
 
 /// A file's Mach-O parts, if it is code that could be signed.
 pub(in crate::signing) fn parts_of(source: &impl Open) -> std::io::Result<Option<mach_o::Result<SignedParts>>> {
-    let bytes = source.open()?;
-    let mut magic = [0; 4];
-    if bytes.length()? < 28 || bytes.read_exact_at(&mut magic, 0).is_err() {
-        return Ok(None);
+    match SignedParts::find(&source.open()?) {
+        Err(mach_o::Error::Io(e)) => Err(e),
+        found => Ok(found.transpose()),
     }
-    let known = [0xCAFE_BABE, 0xCAFE_BABF, 0xFEED_FACE, 0xFEED_FACF, 0xCEFA_EDFE, 0xCFFA_EDFE];
-    if !known.contains(&u32::from_be_bytes(magic)) {
-        return Ok(None);
-    }
-    Ok(SignedParts::find(&bytes).transpose())
 }
 
 /// What a signature that is there says, as far as it can be read: who signed, how the code is known, what it may do.
@@ -157,12 +151,13 @@ impl CodeSigner<'_> {
         format!("{}.{}", self.prefix, name.trim_matches(['.', '-']))
     }
 
-    fn team(&self) -> Option<String> {
+    /// The team of whoever signs.
+    pub(super) fn team(&self) -> Option<String> {
         self.key.and_then(|(who, _)| code::team(who.certificate()))
     }
 
     /// How code is known again that is signed with the key.
-    fn requirement(&self, identifier: &str) -> Option<Requirement> {
+    pub(super) fn requirement(&self, identifier: &str) -> Option<Requirement> {
         let certificate = self.key?.0.certificate();
         Some(match self.team().filter(|_| code::is_developer(certificate)) {
             Some(team) => Requirement::of_developer(identifier, &team),
@@ -189,7 +184,7 @@ impl CodeSigner<'_> {
             hashes.push(hash);
         }
         let requirement = self.requirement(with.identifier).or_else(|| Requirement::of_code(&hashes));
-        let overlay = parts.signed((), &signatures).map_err(|e| unsignable(place, e))?;
+        let overlay = parts.signed((), &signatures).map_err(|e| unreadable(place, e))?;
         Ok((overlay, Known { hashes, requirement: requirement.map(|r| r.to_string()).unwrap_or_default() }))
     }
 
@@ -201,7 +196,7 @@ impl CodeSigner<'_> {
         with: With,
         place: &Path,
     ) -> Result<(u64, Vec<u8>, CdHash), Failure> {
-        let bad = |e: code_signature::Error| unsignable(place, e);
+        let bad = |e: code_signature::Error| unreadable(place, e);
         let is_program = slice.slice.kind == FileKind::Program;
         let entitlements = with.entitlements.filter(|e| is_program && !e.0.is_empty());
         let requirements = self.requirement(with.identifier).map_or_else(Requirement::none, |r| r.to_bytes());
@@ -282,16 +277,5 @@ impl CodeSigner<'_> {
         let made = code::finish(&unsigned, &signature, stamp).map_err(refused)?;
         code::check(&made, directory, &[], 0).map_err(refused)?;
         Ok(wanted.keep(made))
-    }
-}
-
-/// A failure about a file that can't be signed.
-pub(super) fn unsignable(place: &Path, e: code_signature::Error) -> Failure {
-    match e {
-        code_signature::Error::Io(e) => Failure::io("can't read", place, e),
-        other => {
-            let problem = Problem::error(Code::NotSignable, format!("{} can't be signed", place.display())).on(place);
-            Failure::new(Kind::Package, problem.why(other.to_string()))
-        }
     }
 }

@@ -1,10 +1,11 @@
 //! Disk images: one digest over all of it, and one over its end.
 
-use super::code::{Again, CodeSigner, best, unsignable};
+use super::code::{Again, CodeSigner, best};
 use super::verify::{Report, message_of};
 use crate::problem::Failure;
+use crate::signing::file::unreadable;
 use crate::signing::{Certificate, Identity, SignatureFacts, Signed};
-use code_signature::{Blobs, Directory, Entitlements, HashKind, Requirement, blob, page_hashes, sha1, slot};
+use code_signature::{Blobs, Directory, Entitlements, HashKind, Requirement, blob, page_hashes, slot};
 use std::collections::BTreeMap;
 use std::fs::File;
 use std::path::Path;
@@ -31,7 +32,7 @@ impl DiskImage {
 /// # Errors
 /// The key, the clock or the medium fail.
 pub fn sign_image(key: (&Identity, &Signed), identifier: &str, file: &mut File, place: &Path) -> Result<(), Failure> {
-    let bad = |e: code_signature::Error| unsignable(place, e);
+    let bad = |e: code_signature::Error| unreadable(place, e);
     let found = SignedParts::find(file).map_err(|e| bad(code_signature::Error::Usage(e.to_string())))?;
     let parts = found.ok_or_else(|| bad(code_signature::Error::Usage("it is no disk image".into())))?;
     let of_code = CodeSigner {
@@ -42,18 +43,13 @@ pub fn sign_image(key: (&Identity, &Signed), identifier: &str, file: &mut File, 
         prefix: identifier.to_owned(),
         identifier: None,
     };
-    let certificate = key.0.certificate();
-    let team = signatures::code::team(certificate);
-    let requirements = match team.as_ref().filter(|_| signatures::code::is_developer(certificate)) {
-        Some(team) => Requirement::of_developer(identifier, team),
-        None => Requirement::of_certificate(identifier, sha1(certificate.der())),
-    };
-    let (requirements, hash) = (requirements.to_bytes(), HashKind::Sha256);
+    let requirements = of_code.requirement(identifier).map_or_else(Requirement::none, |r| r.to_bytes());
+    let hash = HashKind::Sha256;
     let special =
         BTreeMap::from([(slot::REQUIREMENTS, hash.of(&requirements)), (slot::OF_THE_KIND, hash.of(&parts.trailer()))]);
     let directory = Directory {
         identifier: identifier.to_owned(),
-        team,
+        team: of_code.team(),
         flags: 0,
         hash,
         page_bits: 0,

@@ -19,5 +19,5 @@ pub(super) use image::{DiskImage, verify_image};
 pub use product::{check, entitlements, list, planned};
 pub(in crate::signing) use seal::signer_of;
 pub use seal::{AD_HOC, Outcome};
-pub use tree::{Item, Tree};
+pub use tree::{Item, Tree, bundle_of, may_be_code};
 pub(super) use verify::{verify_bundle, verify_code};

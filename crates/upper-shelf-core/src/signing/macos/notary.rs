@@ -275,7 +275,7 @@ impl Notary {
     fn ticket(&self, hash: &code_signature::CdHash) -> Result<Vec<u8>, Failure> {
         use base64ct::{Base64, Encoding};
         let what = "the notary has no ticket for it";
-        let digits: String = hash.iter().map(|byte| format!("{byte:02x}")).collect();
+        let digits = crate::signing::hexadecimal(hash);
         // Of digests by SHA-256, whose number is 2.
         let body = json!({ "records": [{ "recordName": format!("2/2/{digits}") }] });
         let answer = self.ask(what, &self.tickets, Some(&body), false)?;

@@ -1,10 +1,11 @@
 //! A whole tree: its code is signed, and the bundles in it are sealed from the inside out.
 
-use super::code::{Again, CodeSigner, Known, Standing, With, standing, unsignable};
-use super::tree::{BundleFolder, Item, Open, SEAL, Tree};
+use super::code::{Again, CodeSigner, Known, Standing, With, standing};
+use super::tree::{BundleFolder, Item, Open, SEAL, Tree, is_of_the_seal};
 use crate::footprint::RelPath;
 use crate::payload::Source;
 use crate::problem::{Code, Failure, Problem};
+use crate::signing::file::unreadable as unsignable;
 use crate::signing::{ForeignSignature, parallel};
 use code_signature::{Entitlements, Place, Rules, Seal, Sealed};
 use mach_o::SignedParts;
@@ -219,8 +220,7 @@ impl CodeSigner<'_> {
         };
         for (path, item) in tree.below(&bundle.base) {
             let whole = format!("{}/{path}", bundle.base);
-            let is_own = path.starts_with("_CodeSignature") || path == "CodeResources" || whole == main;
-            if is_own || inside.iter().any(|folder| path.starts_with(folder)) {
+            if is_of_the_seal(path) || whole == main || inside.iter().any(|folder| path.starts_with(folder)) {
                 continue;
             }
             let place = rules.place(path);

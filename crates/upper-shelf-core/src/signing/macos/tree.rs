@@ -41,6 +41,13 @@ pub struct Tree<S = Source>(pub BTreeMap<String, Item<S>>);
 /// Endings of files that are never code, however they begin: they need not be opened.
 const NEVER: [&str; 12] = ["txt", "png", "svg", "json", "html", "md", "icns", "plist", "class", "xml", "css", "js"];
 
+/// Whether a file of this name may be code.
+pub fn may_be_code(path: &str) -> bool {
+    let name = path.rsplit('/').next().unwrap_or(path);
+    let ending = name.rsplit_once('.').map(|(_, ending)| ending.to_lowercase());
+    !ending.is_some_and(|ending| NEVER.contains(&ending.as_str()))
+}
+
 /// The longest property list of a bundle that is read, and the longest seal, which is as long as it has paths.
 const LONGEST_LIST: u64 = 16 << 20;
 const LONGEST_SEAL: u64 = 64 << 10;
@@ -66,6 +73,16 @@ impl BundleFolder {
     pub fn seal(&self) -> String {
         format!("{}/{SEAL}", self.base)
     }
+}
+
+/// Whether a path below a bundle's base is the seal's own, or the notary's: no seal lists these.
+pub(super) fn is_of_the_seal(path: &str) -> bool {
+    path == "_CodeSignature" || path.starts_with("_CodeSignature/") || path == "CodeResources"
+}
+
+/// The folder of the bundle or framework that a property list belongs to.
+pub fn bundle_of(info: &str) -> Option<String> {
+    folders_of(info).map(|(node, ..)| node)
 }
 
 /// A seal's path below a bundle's base.
@@ -149,8 +166,7 @@ impl<S: Open> Tree<S> {
         let (mut code, mut bad) = (BTreeMap::new(), Vec::new());
         for (path, item) in &self.0 {
             let Item::File(source) = item else { continue };
-            let ending = path.rsplit('/').next().and_then(|name| name.rsplit_once('.')).map(|(_, e)| e.to_lowercase());
-            if ending.is_some_and(|e| NEVER.contains(&e.as_str())) {
+            if !may_be_code(path) {
                 continue;
             }
             match parts_of(source)? {

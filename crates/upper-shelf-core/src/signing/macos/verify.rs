@@ -2,7 +2,7 @@
 
 use super::code::{best, standing};
 use super::seal::digests;
-use super::tree::{BundleFolder, Item, Open, Tree};
+use super::tree::{BundleFolder, Item, Open, Tree, is_of_the_seal};
 use crate::signing::{Certificate, CertificateFacts, CodeFacts, Inside, SignatureFacts, StampFacts, parallel, shown};
 use code_signature::{
     Blobs, CdHash, Directory, Entitlements, Error, Found, Place, Result, Seal, Sealed, content_of, flag, page_hashes,
@@ -298,8 +298,10 @@ fn check_seal<S: Open>(
     let mut there = BTreeSet::new();
     for (path, item) in tree.below(&bundle.base) {
         let whole = format!("{}/{path}", bundle.base);
-        let is_own = path == "_CodeSignature" || path.starts_with("_CodeSignature/") || path == "CodeResources";
-        if is_own || bundle.main.as_ref() == Some(&whole) || inside.iter().any(|folder| path.starts_with(folder)) {
+        if is_of_the_seal(path)
+            || bundle.main.as_ref() == Some(&whole)
+            || inside.iter().any(|folder| path.starts_with(folder))
+        {
             continue;
         }
         let place = found.rules.place(path);

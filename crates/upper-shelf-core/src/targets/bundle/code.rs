@@ -2,47 +2,20 @@
 
 use super::libraries;
 use crate::footprint::{Node, RelPath, SystemVersion};
-use crate::payload::{PayloadFile, Source};
+use crate::payload::PayloadFile;
 use crate::platform::Platform;
 use crate::problem::{Code, Problem};
+use crate::signing::macos::may_be_code;
 use crate::targets::Job;
 use mach_o::{FileKind, Processor, SignedParts, Version};
 use std::collections::BTreeSet;
-use std::fs::File;
-use std::io::Read;
 
-/// Endings of files that are never code, however they begin: they need not be opened.
-const NEVER: [&str; 12] = ["txt", "png", "svg", "json", "html", "md", "icns", "plist", "class", "xml", "css", "js"];
-
-fn may_be_code(file: &PayloadFile) -> bool {
-    let ending = file.path.name().rsplit_once('.').map(|(_, e)| e.to_lowercase());
-    file.size >= 28 && !ending.is_some_and(|e| NEVER.contains(&e.as_str()))
-}
-
-/// What a file says of itself, if it is a Mach-O.
+/// What a file says of itself, if it is a Mach-O. What can't be opened now is said when it is packed.
 fn read(file: &PayloadFile) -> Option<mach_o::Result<mach_o::File>> {
-    if !may_be_code(file) {
+    if file.size < 28 || !may_be_code(file.path.as_str()) {
         return None;
     }
-    let known = |magic: [u8; 4]| {
-        matches!(
-            u32::from_be_bytes(magic),
-            0xCAFE_BABE | 0xCAFE_BABF | 0xFEED_FACE | 0xFEED_FACF | 0xCEFA_EDFE | 0xCFFA_EDFE
-        )
-    };
-    match &file.source {
-        Source::Memory(bytes) => {
-            known(*bytes.first_chunk()?).then(|| mach_o::read(&bytes.to_vec()).transpose()).flatten()
-        }
-        Source::Joined(_) | Source::Signed(..) => mach_o::read(&file.source.open().ok()?).transpose(),
-        Source::Disk(path, _) => {
-            // What can't be opened now is said when it is packed.
-            let mut disk = File::open(path).ok()?;
-            let mut magic = [0; 4];
-            disk.read_exact(&mut magic).ok()?;
-            known(magic).then(|| mach_o::read(&disk).transpose()).flatten()
-        }
-    }
+    mach_o::read(&file.source.open().ok()?).transpose()
 }
 
 /// The files that are code.

@@ -16,6 +16,7 @@ use super::Job;
 use crate::footprint::{Node, Program, RelPath, WorkingFolder};
 use crate::platform::Platform;
 use crate::problem::{Code, Problem};
+use crate::signing::macos::bundle_of;
 pub use carry::{carry, stored};
 use std::collections::{BTreeSet, HashSet};
 
@@ -79,13 +80,7 @@ fn above(path: &RelPath) -> impl Iterator<Item = RelPath> {
 
 /// The folder, with a slash, of the bundle or framework that a property list in the product belongs to.
 fn inner_bundle(path: &str) -> Option<String> {
-    let node = path.strip_suffix("/Contents/Info.plist").or_else(|| {
-        let base = path.strip_suffix("/Resources/Info.plist")?;
-        base.split_once("/Versions/")
-            .map_or(Some(base), |(node, _)| Some(node))
-            .filter(|node| node.ends_with(".framework"))
-    });
-    node.map(|node| format!("{node}/"))
+    bundle_of(path).map(|node| format!("{node}/"))
 }
 
 /// Folders, each with a slash, that can't lie where programs are, for their names have a dot and they are no bundles; but not

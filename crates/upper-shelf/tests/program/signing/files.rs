@@ -383,3 +383,12 @@ fn a_file_without_a_place_for_it_gets_its_signature_beside_itself() {
     let (code, said) = verify("other.tar.gz");
     assert!(code == 8 && said.contains("there is no other.tar.gz.p7s beside it"), "{said}");
 }
+
+#[test]
+fn a_pipe_is_refused_and_not_waited_for() {
+    let folder = Folder::new();
+    test_support::judge_says_yes("mkfifo", &[folder.at("pipe").to_str().expect("text")]);
+    for (code, said) in [sign(&folder, "pipe", "p256", &[]), folder.run(&["verify", "pipe"])] {
+        assert!(code == 3 && said.contains("it is a pipe or a device, not a file"), "{code}: {said}");
+    }
+}

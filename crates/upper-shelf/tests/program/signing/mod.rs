@@ -29,13 +29,13 @@ pub(super) static KEYS: LazyLock<Folder> = LazyLock::new(|| {
     folder
 });
 
-/// An authority for timestamps, until it is dropped.
-pub(super) struct Authority(Child, pub String);
+/// A stand-in for an outside service and its address, until it is dropped.
+pub(super) struct StandIn(Child, pub String);
 
-impl Authority {
-    pub fn of(keys: &str) -> Self {
+impl StandIn {
+    pub fn of(name: &str, keys: &str, more: &[&str]) -> Self {
         let mut command = Command::new(PROGRAM);
-        command.args(["simulate", "timestamps", "--json"]).arg(KEYS.at(keys)).stdout(Stdio::piped());
+        command.args(["simulate", name, "--json"]).arg(KEYS.at(keys)).args(more).stdout(Stdio::piped());
         let mut child = command.spawn().expect("started");
         let mut out = BufReader::new(child.stdout.take().expect("piped"));
         let mut said = String::new();
@@ -48,10 +48,19 @@ impl Authority {
     }
 }
 
-impl Drop for Authority {
+impl Drop for StandIn {
     fn drop(&mut self) {
         let _ = self.0.kill();
         let _ = self.0.wait();
+    }
+}
+
+/// An authority for timestamps.
+pub(super) struct Authority;
+
+impl Authority {
+    pub fn of(keys: &str) -> StandIn {
+        StandIn::of("timestamps", keys, &[])
     }
 }
 

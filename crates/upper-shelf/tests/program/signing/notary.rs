@@ -2,40 +2,23 @@
 
 use super::macos::{bundle, second_reading};
 use super::*;
-use crate::common::{Folder, PROGRAM};
-use std::process::{Command, Stdio};
+use crate::common::Folder;
 
-/// A notary on this machine, until it is dropped.
-struct Notary(Child, String);
+/// A notary on this machine.
+struct Notary(StandIn);
 
 impl Notary {
     fn of(keys: &str, more: &[&str]) -> Self {
-        let mut command = Command::new(PROGRAM);
-        command.args(["simulate", "notary", "--json"]).arg(KEYS.at(keys)).args(more).stdout(Stdio::piped());
-        let mut child = command.spawn().expect("started");
-        let mut out = BufReader::new(child.stdout.take().expect("piped"));
-        let mut said = String::new();
-        while !said.contains('}') {
-            assert!(out.read_line(&mut said).expect("read") > 0, "{said}");
-        }
-        let ready: serde_json::Value = serde_json::from_str(&said).expect("JSON");
-        Self(child, ready["address"].as_str().expect("an address").to_owned())
+        Self(StandIn::of("notary", keys, more))
     }
 
     fn notarize(&self, folder: &Folder, file: &str, keys: &str) -> (i32, String) {
         let key = KEYS.at(&format!("{keys}/code-signing.key.pem")).to_string_lossy().into_owned();
-        let (storage, tickets) = (format!("{}storage", self.1), format!("{}tickets", self.1));
-        let words = ["--key-id", "K1", "--issuer", "somebody", "--service", &self.1, "--storage", &storage];
+        let (storage, tickets) = (format!("{}storage", self.0.1), format!("{}tickets", self.0.1));
+        let words = ["--key-id", "K1", "--issuer", "somebody", "--service", &self.0.1, "--storage", &storage];
         let words = [&["notarize", file, "--key", &key], &words[..], &["--tickets", &tickets]].concat();
         let (code, said) = folder.run(&words);
-        (code, said.replace(&self.1, "NOTARY/"))
-    }
-}
-
-impl Drop for Notary {
-    fn drop(&mut self) {
-        let _ = self.0.kill();
-        let _ = self.0.wait();
+        (code, said.replace(&self.0.1, "NOTARY/"))
     }
 }
 

@@ -26,6 +26,20 @@ impl Hash {
         }
     }
 
+    /// The one of a name.
+    pub fn named(name: &str) -> Option<Self> {
+        [Self::Sha256, Self::Sha384, Self::Sha512].into_iter().find(|hash| hash.name() == name)
+    }
+
+    /// How long its digests are, bytes.
+    pub fn length(self) -> usize {
+        match self {
+            Self::Sha256 => 32,
+            Self::Sha384 => 48,
+            Self::Sha512 => 64,
+        }
+    }
+
     /// Its number.
     pub fn oid(self) -> Oid {
         match self {

@@ -16,11 +16,19 @@ pub trait Signer: Send + Sync {
     /// Its public half.
     fn public_key(&self) -> &PublicKey;
 
+    /// Signs a digest of a kind.
+    ///
+    /// # Errors
+    /// The key can't be used, or refuses; Ed25519 signs whole messages only.
+    fn sign_digest(&self, hash: Hash, digest: &[u8]) -> Result<Vec<u8>>;
+
     /// Signs a message with a digest of a kind. Ed25519 has its own.
     ///
     /// # Errors
     /// The key can't be used, or refuses.
-    fn sign(&self, hash: Hash, message: &[u8]) -> Result<Vec<u8>>;
+    fn sign(&self, hash: Hash, message: &[u8]) -> Result<Vec<u8>> {
+        self.sign_digest(hash, &hash.of(message))
+    }
 }
 
 /// A secret: it can be neither printed nor compared, and is overwritten when it is no longer needed. Whoever wants its
@@ -128,27 +136,6 @@ impl PrivateKey {
         Ok(der.as_bytes().to_vec())
     }
 
-    /// Signs a digest of a kind.
-    ///
-    /// # Errors
-    /// The key refuses; Ed25519 signs whole messages only.
-    pub fn sign_digest(&self, hash: Hash, digest: &[u8]) -> Result<Vec<u8>> {
-        let refused = |what: String| Error::new(Kind::Key, format!("the key does not sign: {what}"));
-        match &self.private {
-            Private::Rsa(key) => key.sign(padding(hash), digest).map_err(|e| refused(e.to_string())),
-            // The same message has the same signature (RFC 6979).
-            Private::P256(key) => {
-                let signature: p256::ecdsa::Signature = key.sign_prehash(digest).map_err(|e| refused(e.to_string()))?;
-                Ok(signature.to_der().as_bytes().to_vec())
-            }
-            Private::P384(key) => {
-                let signature: p384::ecdsa::Signature = key.sign_prehash(digest).map_err(|e| refused(e.to_string()))?;
-                Ok(signature.to_der().as_bytes().to_vec())
-            }
-            Private::Ed25519(_) => Err(refused("Ed25519 signs whole messages only".into())),
-        }
-    }
-
     /// Its bytes as PKCS #8.
     ///
     /// # Errors
@@ -182,6 +169,23 @@ pub enum Generated {
 impl Signer for PrivateKey {
     fn public_key(&self) -> &PublicKey {
         &self.public
+    }
+
+    fn sign_digest(&self, hash: Hash, digest: &[u8]) -> Result<Vec<u8>> {
+        let refused = |what: String| Error::new(Kind::Key, format!("the key does not sign: {what}"));
+        match &self.private {
+            Private::Rsa(key) => key.sign(padding(hash), digest).map_err(|e| refused(e.to_string())),
+            // The same message has the same signature (RFC 6979).
+            Private::P256(key) => {
+                let signature: p256::ecdsa::Signature = key.sign_prehash(digest).map_err(|e| refused(e.to_string()))?;
+                Ok(signature.to_der().as_bytes().to_vec())
+            }
+            Private::P384(key) => {
+                let signature: p384::ecdsa::Signature = key.sign_prehash(digest).map_err(|e| refused(e.to_string()))?;
+                Ok(signature.to_der().as_bytes().to_vec())
+            }
+            Private::Ed25519(_) => Err(refused("Ed25519 signs whole messages only".into())),
+        }
     }
 
     fn sign(&self, hash: Hash, message: &[u8]) -> Result<Vec<u8>> {

@@ -10,6 +10,7 @@ pub mod certificate;
 pub mod chain;
 pub mod code;
 pub mod detached;
+pub mod digests;
 mod error;
 pub mod hash;
 pub mod jwt;

@@ -77,14 +77,27 @@ impl Unsigned {
         &self.signed
     }
 
+    /// Whether a signature is one of these bytes, by the certificate's key.
+    ///
+    /// # Errors
+    /// It is not.
+    pub fn fits(&self, signature: &[u8]) -> Result<()> {
+        let scheme = Scheme::read(raw::only(&self.algorithm, tag::SEQUENCE)?, Some(self.hash))?;
+        self.certificates[0].public_key()?.verify(scheme, &self.signed, signature)
+    }
+
+    /// The kind of digest that is signed.
+    pub fn hash(&self) -> Hash {
+        self.hash
+    }
+
     /// The whole message, with attributes that are not signed.
     ///
     /// # Errors
     /// The signature is not that of the certificate's key.
     pub fn finish(&self, signature: &[u8], unsigned: &[Attribute]) -> Result<Vec<u8>> {
         let own = &self.certificates[0];
-        let scheme = Scheme::read(raw::only(&self.algorithm, tag::SEQUENCE)?, Some(self.hash))?;
-        own.public_key()?.verify(scheme, &self.signed, signature)?;
+        self.fits(signature)?;
         let unsigned: Vec<Vec<u8>> = unsigned.iter().map(Attribute::der).collect();
         let parts: Vec<&[u8]> = unsigned.iter().map(Vec::as_slice).collect();
         let unsigned = if parts.is_empty() { Vec::new() } else { retagged(&raw::set(&parts), tag::inside(1)) };

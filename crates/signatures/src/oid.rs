@@ -73,6 +73,8 @@ oids! {
     SPC_OPUS = "1.3.6.1.4.1.311.2.1.12";
     /// `SPC_PE_IMAGE_DATAOBJ`: the signed thing is a program.
     SPC_PE_IMAGE = "1.3.6.1.4.1.311.2.1.15";
+    /// `SPC_PE_IMAGE_PAGE_HASHES_V2_OBJID`: SHA-256 of each page of a program.
+    SPC_PAGE_HASHES = "1.3.6.1.4.1.311.2.3.2";
     /// `SPC_INDIVIDUAL_SP_KEY_PURPOSE_OBJID`.
     SPC_INDIVIDUAL = "1.3.6.1.4.1.311.2.1.21";
     /// `SPC_SIPINFO_OBJID`: the signed thing is of a form that another part of the system knows.

@@ -192,9 +192,9 @@ impl Signer for Service {
         self.public.as_ref().unwrap_or_else(|| unreachable!("a service without a certificate"))
     }
 
-    fn sign(&self, hash: Hash, message: &[u8]) -> Result<Vec<u8>> {
+    fn sign_digest(&self, hash: Hash, digest: &[u8]) -> Result<Vec<u8>> {
         let request = Request::SignHash {
-            hashes: vec![Base64::encode_string(&hash.of(message))],
+            hashes: vec![Base64::encode_string(digest)],
             hash_algorithm: hash.oid().to_string(),
             sign_algorithm: self.public_key().scheme_number(hash),
         };

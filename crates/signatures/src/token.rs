@@ -200,7 +200,7 @@ pub fn identity(
         }
         let trial = b"Upper Shelf asks whether a key and a certificate belong together";
         let hash = public.usual_hash();
-        let signature = match sign(&session, key, &public, hash, trial) {
+        let signature = match sign(&session, key, &public, hash, &hash.of(trial)) {
             // A key on another curve.
             Err(e) if e.kind == Kind::Signature => continue,
             signature => signature?,
@@ -266,20 +266,13 @@ fn certificates(session: &Session) -> Result<Vec<Certificate>> {
     Ok(all)
 }
 
-fn sign(
-    session: &Mutex<Session>,
-    key: ObjectHandle,
-    public: &PublicKey,
-    hash: Hash,
-    message: &[u8],
-) -> Result<Vec<u8>> {
+fn sign(session: &Mutex<Session>, key: ObjectHandle, public: &PublicKey, hash: Hash, digest: &[u8]) -> Result<Vec<u8>> {
     let session = session.lock().unwrap_or_else(PoisonError::into_inner);
-    let digest = hash.of(message);
     let refused = |e: cryptoki::error::Error| failed("the key does not sign", &e);
     let odd = || Error::signature("the key does not sign: the token gives back a signature of another kind of key");
     match public {
         PublicKey::Rsa(_) => {
-            let info = raw::sequence(&[&hash.algorithm(), &raw::value(tag::OCTETS, &[&digest])]);
+            let info = raw::sequence(&[&hash.algorithm(), &raw::value(tag::OCTETS, &[digest])]);
             session.sign(&Mechanism::RsaPkcs, key, &info).map_err(refused)
         }
         // Two numbers side by side; everywhere else they are a sequence.
@@ -302,8 +295,8 @@ impl Signer for TokenKey {
         &self.public
     }
 
-    fn sign(&self, hash: Hash, message: &[u8]) -> Result<Vec<u8>> {
-        sign(&self.session, self.key, &self.public, hash, message)
+    fn sign_digest(&self, hash: Hash, digest: &[u8]) -> Result<Vec<u8>> {
+        sign(&self.session, self.key, &self.public, hash, digest)
     }
 }
 

@@ -209,7 +209,8 @@ fn what_programs_carry_is_a_message_that_others_read() {
         folder.write("root.pem", root.certificate().pem());
         let named =
             authenticode::Named { name: Some("Combwright".into()), page: Some("https://fernhollow.example".into()) };
-        for subject in [authenticode::Subject::Program, authenticode::Subject::Installer] {
+        use authenticode::Subject::{Bundle, Installer, Package, Program};
+        for subject in [Program, Installer, Package, Bundle] {
             let hash = leaf.signer.public_key().usual_hash();
             let signature = authenticode::sign(subject, hash, &hash.of(b"a program"), &leaf, &named, None).unwrap();
             let (message, content) = beside(&signature);
@@ -222,8 +223,10 @@ fn what_programs_carry_is_a_message_that_others_read() {
             assert_eq!((report.digest.clone(), report.named.clone()), (hash.of(b"a program"), named.clone()));
             assert_eq!((report.doubts().all(), report.stamp.is_none()), (Vec::new(), true));
             let other = match subject {
+                authenticode::Subject::Installer => authenticode::Subject::Package,
+                authenticode::Subject::Package => authenticode::Subject::Bundle,
+                authenticode::Subject::Bundle => authenticode::Subject::Program,
                 authenticode::Subject::Program => authenticode::Subject::Installer,
-                authenticode::Subject::Installer => authenticode::Subject::Program,
             };
             let said = authenticode::check(&signature, other, &roots(&root), NOW).unwrap_err();
             assert_eq!(said.to_string(), "the signature is of another kind of file");

@@ -287,6 +287,20 @@ impl Wine {
         [r"C:\window-reader.exe", "as-user"]
     }
 
+    /// Whether the system itself finds a file's signature to fit (`WinVerifyTrust`), whoever is trusted. Of ECDSA it says no to
+    /// everything.
+    ///
+    /// # Panics
+    /// If the helper can't be written or started.
+    pub fn trusts(&self, file: &str) -> bool {
+        std::fs::write(self.c().join("window-reader.exe"), READER).expect("written");
+        match self.code_of(&[r"C:\window-reader.exe", "trust", file], &[]) {
+            0 => true,
+            1 => false,
+            other => panic!("the system's answer can't be had: {other}"),
+        }
+    }
+
     /// A program that is a service when it is started with `service`.
     pub fn service() -> &'static [u8] {
         READER

@@ -41,10 +41,11 @@
 //! # build = ["zip"]
 //! # "#).unwrap();
 //! let project = manifest::load(folder.path(), &|_| None)?;
-//! let options = packaging::Options { platforms: None, targets: None, host: Platform::LinuxX64, epoch: None, output: None };
+//! let (host, keys_elsewhere) = (Platform::LinuxX64, false);
+//! let options = packaging::Options { platforms: None, targets: None, host, epoch: None, output: None, keys_elsewhere };
 //! let plans = packaging::plan(&project, &options)?;
 //! let packages = folder.path().join("packages");
-//! let built = packaging::build(&project, plans, &packages, 1, &Quiet)?;
+//! let built = packaging::build(&project, plans, &packages, 1, None, &Quiet)?;
 //!
 //! let (format, footprint) = targets::read(&built[0].file, targets::Depth::Contents, 1)?;
 //! assert_eq!(format.name(), "zip");
@@ -61,6 +62,8 @@
 //! }
 //! ```
 
+mod app_manifest;
+pub mod as_installed;
 pub mod budget;
 mod command_line;
 pub mod content;

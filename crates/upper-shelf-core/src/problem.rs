@@ -169,6 +169,8 @@ pub enum Kind {
     Identity,
     /// Somebody else is building the same package.
     Busy,
+    /// Signatures that have to come from elsewhere are not there yet.
+    Awaited,
 }
 
 /// Why a command failed: everything that is known at once.

@@ -14,14 +14,25 @@ pub struct Signing {
     pub key: std::path::PathBuf,
     /// The key's certificate and those above it, where the first file does not hold them.
     pub certificates: Option<std::path::PathBuf>,
-    /// The environment variable that holds the key's secret.
-    pub secret_variable: Option<String>,
+    /// Where the key's secret is kept, if it has one.
+    pub secret: Option<crate::secret::Place>,
     /// Addresses of authorities for timestamps, in the order in which they are asked.
     pub timestamps: Vec<String>,
     /// The certificates of the authorities whose timestamps are accepted; any, if there are none.
     pub timestamp_roots: Option<std::path::PathBuf>,
     /// The digest; none for what goes with the key.
     pub digest: Option<Digest>,
+    /// Whether programs of Windows are signed page by page, too.
+    pub page_hashes: bool,
+}
+
+/// With which key of OpenPGP is signed. None of it is secret.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct OpenPgpSigning {
+    /// The file of the private key.
+    pub key: std::path::PathBuf,
+    /// Where the key's secret is kept, if it has one.
+    pub secret: Option<crate::secret::Place>,
 }
 
 /// How code for macOS is signed: with a key, or ad hoc.

@@ -14,7 +14,8 @@ Exit codes:
   5  compare: there are differences
   6  the product's id is not the one it was released under
   7  another build is writing the same package
-  8  verify: a signature is missing, or doesn't hold";
+  8  verify: a signature is missing, or doesn't hold
+  9  build --digests: signatures are awaited";
 
 /// What Windows programs end with that were stopped by Ctrl-C; elsewhere the signal itself ends the program.
 #[cfg(windows)]
@@ -39,6 +40,8 @@ pub enum Exit {
     Busy,
     /// See [`TABLE`].
     Signature,
+    /// See [`TABLE`].
+    Awaited,
 }
 
 impl Exit {
@@ -50,6 +53,7 @@ impl Exit {
             Kind::Package => Self::Package,
             Kind::Identity => Self::Identity,
             Kind::Busy => Self::Busy,
+            Kind::Awaited => Self::Awaited,
         }
     }
 }
@@ -65,6 +69,7 @@ impl From<Exit> for ExitCode {
             Exit::Identity => 6,
             Exit::Busy => 7,
             Exit::Signature => 8,
+            Exit::Awaited => 9,
         })
     }
 }

@@ -4,7 +4,7 @@ use anstyle::{AnsiColor, Style};
 use serde::Serialize;
 use std::cell::RefCell;
 use std::io::{self, Write};
-use upper_shelf_core::problem::{Problem, Severity};
+use upper_shelf_core::problem::{Code, Problem, Severity};
 use upper_shelf_core::{Failure, Kind};
 
 const BOLD: Style = Style::new().bold();
@@ -125,9 +125,10 @@ impl Output {
     }
 
     fn problem(&self, p: &Problem) {
-        let (style, word) = match p.severity {
-            Severity::Error => (RED, "error"),
-            Severity::Warning => (YELLOW, "warning"),
+        let (style, word, remedy) = match (p.code, p.severity) {
+            (Code::Awaited, _) => (YELLOW, "waiting", "next"),
+            (_, Severity::Error) => (RED, "error", "instead"),
+            (_, Severity::Warning) => (YELLOW, "warning", "instead"),
         };
         said!("{style}{word}{style:#}{BOLD}: {}{BOLD:#}", p.what);
         let mut indent = 0;
@@ -149,8 +150,9 @@ impl Output {
         }
         if let Some(instead) = &p.instead {
             let mut lines = instead.lines();
-            said!("{gap} {CYAN}={CYAN:#} instead: {}", lines.next().unwrap_or_default());
-            lines.for_each(|line| said!("{gap}            {}", line));
+            said!("{gap} {CYAN}={CYAN:#} {remedy}: {}", lines.next().unwrap_or_default());
+            let indent = " ".repeat(remedy.len());
+            lines.for_each(|line| said!("{gap}     {indent}{}", line));
         }
         said!();
     }
@@ -170,7 +172,7 @@ impl Output {
         let s = if errors == 1 { "" } else { "s" };
         match failure.kind {
             Kind::Problems | Kind::Identity => said!("{RED}{errors} error{s}{RED:#}; nothing was written"),
-            Kind::Machine | Kind::Busy | Kind::Package => {}
+            Kind::Machine | Kind::Busy | Kind::Package | Kind::Awaited => {}
         }
     }
 }

@@ -1,6 +1,6 @@
 //! The JSON Schema of what commands print with `--json`: results on standard output, progress on standard error.
 
-use crate::commands::{check, compare, demo, icons, init, inspect, keys, plan, preview, simulate};
+use crate::commands::{check, compare, demo, icons, init, inspect, keys, plan, preview, sign, simulate};
 use crate::{output, progress};
 use schemars::generate::SchemaSettings;
 use serde_json::{Map, Value, json};
@@ -19,11 +19,11 @@ pub fn schema() -> Value {
         ("plan", made.subschema_for::<Vec<plan::Planned>>()),
         ("preview", made.subschema_for::<preview::Preview>()),
         ("build", made.subschema_for::<Vec<Built>>()),
-        ("inspect", made.subschema_for::<inspect::Inspected>()),
+        ("inspect", made.subschema_for::<inspect::Answer>()),
         ("extract", made.subschema_for::<Extracted>()),
         ("compare", made.subschema_for::<compare::Compared>()),
         ("icons", made.subschema_for::<icons::Made>()),
-        ("sign", made.subschema_for::<Vec<Verdict>>()),
+        ("sign", made.subschema_for::<sign::Answer>()),
         ("verify", made.subschema_for::<Vec<Verdict>>()),
         ("notarize", made.subschema_for::<Vec<Notarized>>()),
         ("keys", made.subschema_for::<keys::Answer>()),

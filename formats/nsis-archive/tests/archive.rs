@@ -264,10 +264,10 @@ fn what_is_wrong_with_a_program_is_said_with_its_place() {
     }
     insta::assert_snapshot!(out, @r#"
     nothing: 2 files
-    four bytes are missing: the file is shorter than its first header states (at offset 0x2018)
-    a block longer than the file: the file is shorter than its first header states (at offset 0x2018)
-    a block without room for anything: the file is shorter than its first header states (at offset 0x2018)
-    a header of more than 64 MiB: its header would be larger than 64 MiB (at offset 0x2014)
+    four bytes are missing: the file is shorter than its first header states (at offset 0x2218)
+    a block longer than the file: the file is shorter than its first header states (at offset 0x2218)
+    a block without room for anything: the file is shorter than its first header states (at offset 0x2218)
+    a header of more than 64 MiB: its header would be larger than 64 MiB (at offset 0x2214)
     a header longer than what was packed: the header's length differs from the first header's (at offset 0x0)
     packed bytes that are none: the packed bytes are damaged (at offset 0x0)
     a file in front of all others: a file's offset is negative (at offset 0x1)

@@ -9,6 +9,7 @@ mod bytes;
 mod icon;
 mod image;
 mod manifest;
+mod pages;
 mod resources;
 mod signature;
 mod sum;

@@ -25,16 +25,16 @@ const LONGEST_TABLE: u64 = 16 << 20;
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct SignedParts {
     /// The checksum, four bytes.
-    checksum: u64,
+    pub(crate) checksum: u64,
     /// The directory's entry, eight bytes.
-    entry: u64,
+    pub(crate) entry: u64,
     /// Where the table begins; where the file ends, if it has none.
-    end: u64,
+    pub(crate) end: u64,
     /// The length of the file.
     length: u64,
 }
 
-fn bytes<const N: usize>(file: &mut (impl Read + Seek), at: u64) -> Result<[u8; N]> {
+pub(crate) fn bytes<const N: usize>(file: &mut (impl Read + Seek), at: u64) -> Result<[u8; N]> {
     let mut bytes = [0; N];
     file.seek(SeekFrom::Start(at))?;
     match file.read_exact(&mut bytes) {
@@ -45,7 +45,7 @@ fn bytes<const N: usize>(file: &mut (impl Read + Seek), at: u64) -> Result<[u8; 
     }
 }
 
-fn number(file: &mut (impl Read + Seek), at: u64) -> Result<u64> {
+pub(crate) fn number(file: &mut (impl Read + Seek), at: u64) -> Result<u64> {
     Ok(u32::from_le_bytes(bytes(file, at)?).into())
 }
 

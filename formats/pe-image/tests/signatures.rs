@@ -122,3 +122,39 @@ fn what_is_no_program_or_cut_off_has_no_place_for_signatures() {
     no_room[headers + 24 + 112 - 4] = 4;
     assert!(found(&no_room).expect_err("refused").contains("no room for a signature"));
 }
+
+#[test]
+fn pages_are_those_of_the_sections_and_sections_that_lie_elsewhere_are_told() {
+    let pages = |file: &[u8]| {
+        let mut file = Cursor::new(file);
+        let parts = SignedParts::find(&mut file).map_err(|e| e.to_string())?;
+        let mut seen = Vec::new();
+        let table = parts.pages(&mut file, 2, |all| {
+            seen.push(all.iter().map(|part| part.len()).sum::<usize>());
+            vec![seen.len() as u8, 0]
+        });
+        table.map(|table| (table, seen)).map_err(|e| e.to_string())
+    };
+    let (table, seen) = pages(OURS).expect("pages");
+    // The headers lack checksum and entry; everything else is a whole page.
+    assert_eq!(seen[0], 4096 - 12);
+    assert!(seen[1..].iter().all(|page| *page == 4096) && seen.len() > 2, "{seen:?}");
+    assert_eq!(table.len(), (seen.len() + 1) * 6);
+    assert_eq!(table[..6], [0, 0, 0, 0, 1, 0]);
+    assert_eq!(table[table.len() - 2..], [0, 0], "the end has no digest");
+    assert_eq!(pages(&with(OURS, &[message(300)])).expect("pages"), (table, seen), "a signature changes none");
+    let headers = u32::from_le_bytes(OURS[60..64].try_into().expect("four bytes")) as usize;
+    let room = u16::from_le_bytes(OURS[headers + 20..headers + 22].try_into().expect("two bytes")) as usize;
+    for (what, at, bytes) in [
+        ("a page of 3 bytes", headers + 24 + 32, [3, 0, 0, 0]),
+        ("a page of 2 GiB", headers + 24 + 32, [0, 0, 0, 0x80]),
+        ("headers of 64 bytes", headers + 24 + 60, [64, 0, 0, 0]),
+        ("headers of 4 GiB", headers + 24 + 60, [255; 4]),
+        ("a section before the headers' end", headers + 24 + room + 20, [16, 0, 0, 0]),
+        ("a section of 4 GiB", headers + 24 + room + 16, [255; 4]),
+    ] {
+        let mut bad = OURS.to_vec();
+        bad[at..at + 4].copy_from_slice(&bytes);
+        assert!(pages(&bad).is_err(), "{what}");
+    }
+}

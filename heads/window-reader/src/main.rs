@@ -1,9 +1,10 @@
 //! For tests: walks through a program's windows. `window-reader.exe FILE STEP…`: for each step it waits until a button
 //! of that text can be pressed and the window stands still, writes what is to be seen into FILE, and presses it. The
-//! step `.` writes once more without pressing; `close:TITLE` waits for a window of that title and closes it. It ends with 1 when a button does not come within a minute.
+//! step `.` writes once more without pressing; `see:TEXT` waits for a button and doesn't press it; `close:TITLE` waits for a window of that title and closes it. It ends with 1 when a button does not come within a minute.
 //!
 //! `window-reader.exe as-user PROGRAM ARGUMENTS…` runs a program without an administrator's rights and ends with its
-//! exit code; `window-reader.exe service` is a service that does nothing.
+//! exit code; `window-reader.exe service` is a service that does nothing; `window-reader.exe trust FILE` ends with 0 when the
+//! system finds the file's signature to fit, whoever is trusted.
 //!
 //! A line for a window: class, size, title. Below it one for each control: class, place and size inside the window,
 //! whether it can be used and is ticked, and its text, all separated by tabs.
@@ -12,6 +13,7 @@
 #![allow(non_upper_case_globals)]
 
 mod system;
+mod trust;
 mod user;
 
 use core::ptr::{addr_of_mut, null};
@@ -236,6 +238,9 @@ unsafe extern "system" fn start() -> ! {
     if same_start(first, "service") && *first.add(7) == 0 {
         ExitProcess(user::serve());
     }
+    if count > 2 && same_start(first, "trust") && *first.add(5) == 0 {
+        ExitProcess(trust::ask(*all.add(2)));
+    }
     if same_start(first, "as-user") && *first.add(7) == 0 {
         // The rest of the line as it stands.
         let mut rest = GetCommandLineW();
@@ -250,9 +255,11 @@ unsafe extern "system" fn start() -> ! {
         let only_look = *text == b'.'.into() && *text.add(1) == 0;
         let closes = same_start(text, "close:");
         *addr_of_mut!(WANTED_WINDOW) = closes;
+        let only_waits = same_start(text, "see:");
         let wanted = match (only_look, closes) {
             (true, _) => null(),
             (_, true) => text.add(6),
+            _ if only_waits => text.add(4),
             _ => text,
         };
         let mut waited = 0;
@@ -273,7 +280,7 @@ unsafe extern "system" fn start() -> ! {
         put_text(text);
         put(10);
         write(file);
-        if !only_look {
+        if !only_look && !only_waits {
             PostMessageW(*addr_of_mut!(FOUND), if closes { WM_CLOSE } else { BM_CLICK }, 0, 0);
             // What a press does takes a moment to begin.
             Sleep(250);

@@ -119,3 +119,59 @@ extern "system" {
 extern "system" {
     pub fn CommandLineToArgvW(line: *const u16, count: *mut i32) -> *const *const u16;
 }
+
+/// `GUID`.
+#[repr(C)]
+pub struct Guid(pub u32, pub u16, pub u16, pub [u8; 8]);
+
+/// `WINTRUST_FILE_INFO`.
+#[repr(C)]
+pub struct TrustFile {
+    pub size: u32,
+    pub path: *const u16,
+    pub handle: isize,
+    pub known: *const Guid,
+}
+
+/// `WINTRUST_DATA`.
+#[repr(C)]
+pub struct TrustData {
+    pub size: u32,
+    pub policy: usize,
+    pub subject: usize,
+    pub ui: u32,
+    pub revocation: u32,
+    pub union: u32,
+    pub file: *const TrustFile,
+    pub action: u32,
+    pub state: isize,
+    pub reference: usize,
+    pub flags: u32,
+    pub context: u32,
+    pub settings: usize,
+}
+
+impl Default for TrustData {
+    fn default() -> Self {
+        Self {
+            size: 0,
+            policy: 0,
+            subject: 0,
+            ui: 0,
+            revocation: 0,
+            union: 0,
+            file: core::ptr::null(),
+            action: 0,
+            state: 0,
+            reference: 0,
+            flags: 0,
+            context: 0,
+            settings: 0,
+        }
+    }
+}
+
+#[cfg_attr(windows, link(name = "wintrust", kind = "raw-dylib"))]
+extern "system" {
+    pub fn WinVerifyTrust(window: isize, action: *const Guid, data: *const TrustData) -> i32;
+}

@@ -10,11 +10,40 @@ use serde::Deserialize;
 pub struct Signing {
     /// For Windows: the product's programs and libraries that nobody has signed, setup programs, portable programs and
     /// installer packages.
-    pub windows: Option<SigningKey>,
+    pub windows: Option<SigningWindows>,
     /// For macOS: programs, libraries, bundles and disk images.
     pub macos: Option<SigningMacos>,
     /// For Linux: a list of all packages of a build, `SHA256SUMS`, whose signature lies beside it, `SHA256SUMS.p7s`.
-    pub linux: Option<SigningKey>,
+    pub linux: Option<SigningLinux>,
+    /// With OpenPGP: AppImages, and the list of all packages of a build, `SHA256SUMS`, whose signature lies beside it,
+    /// `SHA256SUMS.asc`.
+    pub openpgp: Option<SigningOpenPgp>,
+}
+
+/// The key that signs for Windows.
+#[derive(Debug, Clone, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+pub struct SigningWindows {
+    /// The key: a PKCS #12 file or a private key in the PEM form, relative to the manifest; or a key in a token, as
+    /// `pkcs11:token=LABEL;object=LABEL?module-path=LIBRARY` (RFC 7512, without a secret); or one that only a service uses, as
+    /// `program:PATH`, a program that gets digests and gives signatures.
+    pub key: String,
+    /// The file with the key's certificate and those above it; default: the key's own file.
+    pub certificate: Option<String>,
+    /// The environment variable that holds the key's secret; default: the key has none.
+    pub secret_variable: Option<String>,
+    /// The entry of the system's keyring that holds the key's secret, as `SERVICE/ACCOUNT`; default: the key has none.
+    pub secret_keyring: Option<String>,
+    /// Addresses of authorities for timestamps (RFC 3161), asked in this order; default: no timestamp.
+    #[serde(default)]
+    pub timestamps: Vec<String>,
+    /// A file with the certificates of the authorities whose timestamps are accepted; default: any.
+    pub timestamp_roots: Option<String>,
+    /// The digest; default: the one that goes with the key.
+    pub digest: Option<Digest>,
+    /// Whether the digest of each page of a program is signed, too, as some managed systems demand; default `false`.
+    #[serde(default)]
+    pub page_hashes: bool,
 }
 
 /// How code for macOS is signed.
@@ -28,6 +57,8 @@ pub struct SigningMacos {
     pub certificate: Option<String>,
     /// The environment variable that holds the key's secret; default: the key has none.
     pub secret_variable: Option<String>,
+    /// The entry of the system's keyring that holds the key's secret, as `SERVICE/ACCOUNT`; default: the key has none.
+    pub secret_keyring: Option<String>,
     /// Addresses of authorities for timestamps (RFC 3161), asked in this order; default: no timestamp.
     #[serde(default)]
     pub timestamps: Vec<String>,
@@ -44,18 +75,30 @@ pub struct SigningMacos {
     pub existing: Option<ExistingSignatures>,
 }
 
-/// A key that signs.
+/// The key that signs with OpenPGP.
 #[derive(Debug, Clone, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
-pub struct SigningKey {
-    /// The key: a PKCS #12 file or a private key in the PEM form, relative to the manifest; or a key in a token, as
-    /// `pkcs11:token=LABEL;object=LABEL?module-path=LIBRARY` (RFC 7512, without a secret); or one that only a service uses, as
-    /// `program:PATH`, a program that gets digests and gives signatures.
+pub struct SigningOpenPgp {
+    /// The file of the private key, relative to the manifest.
+    pub key: String,
+    /// The environment variable that holds the key's secret; default: the key has none.
+    pub secret_variable: Option<String>,
+    /// The entry of the system's keyring that holds the key's secret, as `SERVICE/ACCOUNT`; default: the key has none.
+    pub secret_keyring: Option<String>,
+}
+
+/// The key that signs for Linux.
+#[derive(Debug, Clone, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+pub struct SigningLinux {
+    /// The key, as in `[signing.windows]`.
     pub key: String,
     /// The file with the key's certificate and those above it; default: the key's own file.
     pub certificate: Option<String>,
     /// The environment variable that holds the key's secret; default: the key has none.
     pub secret_variable: Option<String>,
+    /// The entry of the system's keyring that holds the key's secret, as `SERVICE/ACCOUNT`; default: the key has none.
+    pub secret_keyring: Option<String>,
     /// Addresses of authorities for timestamps (RFC 3161), asked in this order; default: no timestamp.
     #[serde(default)]
     pub timestamps: Vec<String>,

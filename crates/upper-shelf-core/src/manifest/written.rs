@@ -5,7 +5,7 @@ pub use super::formats::{
     AppimageSettings, Bundle, DiskImage, DiskImageFile, DmgSettings, ListValue, MsiSettings, NsisSettings,
     PortableSettings, TarSettings, TargetSettings, ZipSettings,
 };
-pub use super::keys::{Signing, SigningKey, SigningMacos};
+pub use super::keys::{Signing, SigningLinux, SigningMacos, SigningOpenPgp, SigningWindows};
 use crate::footprint::{
     Downgrade, EnvironmentAction, Place, RegistryRoot, RegistryValue, RegistryView, Scope, ServiceStart, Upgrade,
 };

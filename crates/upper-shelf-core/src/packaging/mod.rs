@@ -14,7 +14,7 @@ use crate::payload::feed;
 use crate::platform::{Platform, System};
 use crate::problem::{Code, Failure, Kind, Problem};
 use crate::settings::TargetName;
-use crate::signing::{self, ForeignSignature, SignatureFacts, Signer};
+use crate::signing::{self, Elsewhere, ForeignSignature, OpenPgp, SignatureFacts, Signer};
 use crate::targets::{self, Depth, Job, Loss};
 use partial::{Page, Partial, clear_left_behind};
 use serde::Serialize;
@@ -22,7 +22,7 @@ use std::collections::HashMap;
 use std::fs::{self, File};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::{Mutex, PoisonError};
+use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 pub use plan::{Options, Plan, PlannedPackage, plan};
@@ -93,39 +93,73 @@ pub struct BigFile {
     pub bytes: u64,
 }
 
-/// Builds all packages of all plans into a folder.
+/// Builds all packages of all plans into a folder. With a file for `digests` no key is needed: what has to be signed is listed
+/// there, and taken from there when it is signed.
 ///
 /// # Errors
-/// The first thing that goes wrong; no package that was not whole has its name then.
+/// The first thing that goes wrong; no package that was not whole has its name then. [`Kind::Awaited`] when signatures are
+/// missing that have to come from elsewhere; no package of a platform that waits has its name then.
 pub fn build(
     project: &Project,
     plans: Vec<Plan>,
     output: &Path,
     threads: usize,
+    digests: Option<&Path>,
     progress: &dyn Progress,
 ) -> Result<Vec<Built>, Failure> {
-    fs::create_dir_all(output).map_err(|e| Failure::io("can't create the output folder", output, e))?;
-    clear_left_behind(output);
-    let mut built = Vec::new();
+    let elsewhere = digests.map(Elsewhere::open).transpose()?.map(Arc::new);
+    let result = build_all(project, plans, output, threads, elsewhere.as_ref(), progress);
+    let is_stopped = result.as_ref().err().is_none_or(|failure| failure.kind == Kind::Awaited);
+    if let Some(elsewhere) = elsewhere.filter(|_| is_stopped) {
+        elsewhere.save()?;
+    }
+    result
+}
+
+fn build_all(
+    project: &Project,
+    plans: Vec<Plan>,
+    output: &Path,
+    threads: usize,
+    elsewhere: Option<&Arc<Elsewhere>>,
+    progress: &dyn Progress,
+) -> Result<Vec<Built>, Failure> {
     let mut signers = Vec::new();
     for plan in &plans {
         let settings = plan.product.signing.as_ref().filter(|settings| settings.system != System::Linux);
-        signers.push(settings.map(|settings| Signer::open(settings, &plan.product.footprint.product)).transpose()?);
+        let open = |settings| Signer::open(settings, &plan.product.footprint.product, elsewhere);
+        signers.push(settings.map(open).transpose()?);
     }
     let of_sums = project.signing(System::Linux);
-    let of_sums = of_sums.map(|settings| Signer::open(&settings, &Identity::default())).transpose()?;
-    for (plan, signer) in plans.into_iter().zip(signers) {
-        built.extend(build_platform(plan, signer.as_ref(), output, threads, progress)?);
+    let of_sums = of_sums.map(|settings| Signer::open(&settings, &Identity::default(), elsewhere)).transpose()?;
+    let by_key = project.openpgp().map(|settings| OpenPgp::of_product(&settings)).transpose()?;
+    if elsewhere.is_some() && of_sums.is_none() && signers.iter().all(Option::is_none) {
+        let problem = Problem::error(Code::WrongUse, "nothing that is built here is signed with a key");
+        let instead =
+            "[signing.windows], [signing.macos] or [signing.linux] in the manifest; or build without --digests";
+        return Err(Failure::new(Kind::Problems, problem.instead(instead)));
     }
-    if let Some(signer) = of_sums {
-        put_sums(&built, &signer, output)?;
+    fs::create_dir_all(output).map_err(|e| Failure::io("can't create the output folder", output, e))?;
+    clear_left_behind(output);
+    let mut built = Vec::new();
+    for (plan, signer) in plans.into_iter().zip(signers) {
+        // All platforms ask for their signatures before the build stops.
+        built.extend(
+            signing::later(build_platform(plan, (signer.as_ref(), by_key.as_ref()), output, threads, progress))?
+                .into_iter()
+                .flatten(),
+        );
+    }
+    elsewhere.map_or(Ok(()), |elsewhere| elsewhere.stop())?;
+    if of_sums.is_some() || by_key.is_some() {
+        put_sums(&built, of_sums.as_ref(), by_key.as_ref(), output)?;
     }
     lock::remember(project)?;
     Ok(built)
 }
 
-/// The list of all packages of a build and of what belongs to them, in the form of `sha256sum`, and its signature.
-fn put_sums(built: &[Built], signer: &Signer, output: &Path) -> Result<(), Failure> {
+/// The list of all packages of a build and of what belongs to them, in the form of `sha256sum`, and its signatures.
+fn put_sums(built: &[Built], signer: Option<&Signer>, by_key: Option<&OpenPgp>, output: &Path) -> Result<(), Failure> {
     let mut lines: Vec<String> = Vec::new();
     for one in built {
         let mut add = |file: &Path, sha256: &str| {
@@ -141,22 +175,29 @@ fn put_sums(built: &[Built], signer: &Signer, output: &Path) -> Result<(), Failu
     lines.sort();
     let text: String = lines.iter().filter_map(|line| Some(line.split_once('\0')?.1)).collect();
     let list = output.join(signing::SUMS);
-    let own = signing::signature_of(&list);
     let mut sums = Partial::create(output, signing::SUMS)?;
     let trouble = |e: std::io::Error| Failure::io("can't write", &list, e);
     std::io::Write::write_all(&mut sums.file, text.as_bytes()).map_err(trouble)?;
-    let signature = signer.beside(&sums.path)?;
-    let mut beside = Partial::create(output, &own.file_name().unwrap_or_default().to_string_lossy())?;
-    std::io::Write::write_all(&mut beside.file, &signature).map_err(trouble)?;
-    // A list never lies beside the signature of another one.
-    partial::take_away(&own)?;
+    let signature = signer.map(|signer| signer.beside(&sums.path, signing::SUMS)).transpose()?;
+    let by_key = by_key.map(|key| key.beside(&sums.path, signing::now())).transpose()?.map(String::into_bytes);
+    let mut besides = Vec::new();
+    for (own, signature) in [(signing::signature_of(&list), signature), (signing::openpgp_signature_of(&list), by_key)]
+    {
+        if let Some(signature) = signature {
+            let mut beside = Partial::create(output, &own.file_name().unwrap_or_default().to_string_lossy())?;
+            std::io::Write::write_all(&mut beside.file, &signature).map_err(trouble)?;
+            besides.push((own.clone(), beside));
+        }
+        // A list never lies beside the signature of another one.
+        partial::take_away(&own)?;
+    }
     sums.finish(&list, false)?;
-    beside.finish(&own, false)
+    besides.into_iter().try_for_each(|(own, beside)| beside.finish(&own, false))
 }
 
 fn build_platform(
     mut plan: Plan,
-    signer: Option<&Signer>,
+    (signer, by_key): (Option<&Signer>, Option<&OpenPgp>),
     output: &Path,
     threads: usize,
     progress: &dyn Progress,
@@ -170,6 +211,14 @@ fn build_platform(
     } else {
         signer.map(|signer| plan.sign(signer, threads)).transpose()?.unwrap_or_default()
     };
+    if let Some(signer) = signer.filter(|signer| signer.is_elsewhere()) {
+        // What formats bring along is asked for together with the product's own programs.
+        for package in &plan.packages {
+            let job = Job { signer: Some(signer), ..plan.job(package) };
+            signing::later(targets::target(package.target).sign_own_programs(&job))?;
+        }
+        signer.stop()?;
+    }
     let names: Vec<&str> = plan.packages.iter().map(|p| p.file_name.as_str()).collect();
     progress.begin(&names, plan.all_files().iter().map(|f| f.size).sum());
     // What the packages carry is all that counts now; with very many files a footprint takes much memory.
@@ -225,13 +274,25 @@ fn build_platform(
     biggest.sort_by(|a, b| b.bytes.cmp(&a.bytes).then_with(|| a.path.cmp(&b.path)));
     biggest.truncate(5);
     biggest.shrink_to_fit();
+    let packages = std::mem::take(&mut plan.packages);
+    let mut partials = partials;
+    let mut signatures = vec![None; packages.len()];
+    if let Some(signer) = signer {
+        for ((package, partial), signature) in packages.iter().zip(&mut partials).zip(&mut signatures) {
+            *signature = signing::later(signed_package(signer, package, partial, output))?.flatten();
+        }
+        signer.stop()?;
+    }
+    if let Some(key) = by_key {
+        for ((package, partial), signature) in packages.iter().zip(&mut partials).zip(&mut signatures) {
+            if package.target == TargetName::Appimage {
+                *signature = key.appimage(&partial.path, &mut partial.file, signing::now())?;
+            }
+        }
+    }
     let mut built = Vec::new();
-    for ((package, partial), beside) in std::mem::take(&mut plan.packages).into_iter().zip(partials).zip(besides) {
+    for (((package, partial), beside), signature) in packages.into_iter().zip(partials).zip(besides).zip(signatures) {
         let beside = beside.into_inner().unwrap_or_else(PoisonError::into_inner);
-        let (partial, signature) = match signer {
-            Some(signer) => signed_package(signer, &package, partial, output)?,
-            None => (partial, None),
-        };
         let mut one = finish_package(&plan, package, (partial, beside), output, &biggest, seconds)?;
         (one.signature, one.signed_programs, one.foreign_signatures) = (signature, signed.0, signed.1.clone());
         built.push(one);
@@ -240,28 +301,28 @@ fn build_platform(
     Ok(built)
 }
 
-/// The package with its signature. Archives have none of their own.
+/// Signs a package. Archives have no signature of their own.
 fn signed_package(
     signer: &Signer,
     package: &PlannedPackage,
-    mut partial: Partial,
+    partial: &mut Partial,
     output: &Path,
-) -> Result<(Partial, Option<SignatureFacts>), Failure> {
+) -> Result<Option<SignatureFacts>, Failure> {
     if !signing::is_signed(package.target) {
-        return Ok((partial, None));
+        return Ok(None);
     }
+    let name = &package.file_name;
     if package.target == TargetName::Dmg {
         let identifier = package.carried.product.id.clone().unwrap_or_default();
-        signing::macos::sign_image(signer.key(), &identifier, &mut partial.file, &partial.path)?;
+        signing::macos::sign_image(signer.key(), &identifier, &mut partial.file, Path::new(name))?;
     } else if package.target == TargetName::Msi {
-        let mut other = Partial::create(output, &format!("{}.signed", package.file_name))?;
-        signer.package(&partial.path, &mut partial.file, Some(&mut other.file))?;
-        partial = other;
+        let mut other = Partial::create(output, &format!("{name}.signed"))?;
+        signer.package(&partial.path, name, &mut partial.file, Some(&mut other.file))?;
+        *partial = other;
     } else {
-        signer.package(&partial.path, &mut partial.file, None)?;
+        signer.package(&partial.path, name, &mut partial.file, None)?;
     }
-    let holds = signer.holds(&partial.path)?;
-    Ok((partial, Some(holds)))
+    signer.holds(&partial.path).map(Some)
 }
 
 fn finish_package(

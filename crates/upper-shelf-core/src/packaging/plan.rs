@@ -30,6 +30,8 @@ pub struct Options {
     pub epoch: Option<String>,
     /// The folder that packages are put into, in place of the manifest's.
     pub output: Option<PathBuf>,
+    /// Whether keys are elsewhere, and only their certificates here.
+    pub keys_elsewhere: bool,
 }
 
 /// A package to be.
@@ -231,9 +233,16 @@ pub fn plan(project: &Project, options: &Options) -> Result<Vec<Plan>, Failure> 
         found.extend(layout::prepare(project, &mut product, &mut payload, &icon));
         let (identity, now) = (&product.footprint.product, signing::now());
         found.extend(match platform.system() {
-            System::Macos => signing::macos::check(&product.code_signing, identity, now),
-            _ => product.signing.iter().flat_map(|settings| signing::check(settings, identity, None, now)).collect(),
+            System::Macos => signing::macos::check(&product.code_signing, identity, options.keys_elsewhere, now),
+            _ => {
+                let check = |settings| signing::check(settings, identity, None, options.keys_elsewhere, now);
+                product.signing.iter().flat_map(check).collect()
+            }
         });
+        // It signs packages of all platforms, and is looked at once.
+        if let Some(settings) = project.openpgp().filter(|_| plans.is_empty()) {
+            found.extend(signing::check_openpgp(&settings, now));
+        }
         let (footprint, more) = layout::lay_out(&product, &payload, &icon);
         // Without its layers a payload's gaps say nothing new.
         if !found.iter().any(Problem::is_error) {

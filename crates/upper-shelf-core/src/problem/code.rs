@@ -65,6 +65,8 @@ codes! {
     NotSignable "not-signable": "A file is of no format that is signed here, or leaves no room for a signature.",
     AlreadySigned "already-signed": "A file has a signature already, and nobody said what is to become of it.",
     Signature "signature": "A signature that was just made doesn't hold. The file is as it was.",
+    DigestList "digest-list": "A list of digests can't be read, or a signature in it isn't that of its digest and key.",
+    Awaited "awaited": "A build without keys waits for signatures: sign the digests in the list, and run the same build again.",
     NoTimestamp "no-timestamp": "No authority gave a timestamp. Nothing was signed.",
     Icon "icon": "A picture can't be used, or won't look good everywhere.",
     NeedsProgram "needs-program": "The format starts a program, and the manifest has none.",

@@ -2,7 +2,7 @@
 //! it.
 
 use super::file::{Existing, Prepared, Signed};
-use super::{Certificate, CertificateFacts, Hash, SignatureFacts, StampFacts, Verdict, failure, shown};
+use super::{Certificate, CertificateFacts, Hash, SignatureFacts, StampFacts, Verdict, shown};
 use crate::litter::{Litter, PARTIAL};
 use crate::problem::{Code, Failure, Kind, Problem};
 use signatures::chain::Doubts;
@@ -23,9 +23,14 @@ const LONGEST_LIST: u64 = 16 << 20;
 
 /// Where the signature of a file lies.
 pub fn signature_of(path: &Path) -> PathBuf {
+    with_ending(path, ENDING)
+}
+
+/// A file's path with one more ending.
+pub(super) fn with_ending(path: &Path, ending: &str) -> PathBuf {
     let mut name = path.file_name().unwrap_or_default().to_owned();
     name.push(".");
-    name.push(ENDING);
+    name.push(ending);
     path.with_file_name(name)
 }
 
@@ -48,7 +53,7 @@ pub(super) fn sign(path: &Path, who: &Identity, how: &Signed) -> Result<Prepared
         let problem = Problem::error(Code::AlreadySigned, format!("{} is there already", own.display())).on(&own);
         return Err(Failure::new(Kind::Problems, problem.instead("`--existing replace` for another in its place")));
     }
-    let signature = made(path, who, how)?;
+    let signature = made(path, path, who, how)?;
     let name = own.file_name().unwrap_or_default().to_string_lossy();
     let beside = own.with_file_name(format!(".{name}{PARTIAL}"));
     let litter = Litter::file(&beside);
@@ -59,16 +64,13 @@ pub(super) fn sign(path: &Path, who: &Identity, how: &Signed) -> Result<Prepared
     Ok(Prepared::new(vec![(own, beside, litter)], Verdict { file: path.to_owned(), ..verdict }))
 }
 
-/// A signature of a file, for beside it.
-pub(super) fn made(path: &Path, who: &Identity, how: &Signed) -> Result<Vec<u8>, Failure> {
+/// A signature of a file, for beside it; `place` is what the file will be called.
+pub(super) fn made(path: &Path, place: &Path, who: &Identity, how: &Signed) -> Result<Vec<u8>, Failure> {
     let hash = how.hash.unwrap_or_else(|| who.signer.public_key().usual_hash());
     let digest = digest(path, hash).map_err(|e| Failure::io("can't read", path, e))?;
-    let refused = |e: signatures::Error| {
-        failure(Code::Key, Kind::Problems, format!("{} can't be signed", path.display()), path, &e)
-    };
+    let refused = |e: signatures::Error| super::file::refused(place, &e);
     let unsigned = detached::prepare(hash, &digest, who).map_err(refused)?;
-    let signature = who.signer.sign(hash, unsigned.to_sign()).map_err(refused)?;
-    let stamp = how.clock.as_ref().map(|clock| clock.stamp(&signature)).transpose()?;
+    let (signature, stamp) = super::elsewhere::signed(&unsigned, place, who, how)?;
     detached::finish(&unsigned, &signature, stamp).map_err(refused)
 }
 
@@ -79,13 +81,11 @@ fn verify_with(path: &Path, signature: &[u8], roots: &[Certificate], now: u64) -
         Ok(report) => {
             let Doubts { untrusted, faults } = report.doubts();
             verdict.signatures.push(SignatureFacts {
-                product: None,
-                digest: report.hash.name().to_owned(),
                 chain: report.chain.certificates.iter().map(CertificateFacts::from).collect(),
                 timestamp: report.stamp.as_ref().map(StampFacts::from),
                 untrusted: untrusted.iter().map(|why| shown(why)).collect(),
                 problems: faults.iter().map(|problem| shown(problem)).collect(),
-                code: None,
+                ..SignatureFacts::unnamed(report.hash.name().to_owned())
             });
         }
         Err(e) => verdict.problems.push(format!("its signature can't be trusted: {e}")),
@@ -114,13 +114,20 @@ pub(super) fn verify(path: &Path, roots: &[Certificate], now: u64) -> Result<Ver
             verify_with(path, &bytes, roots, now)
         }
     };
-    // What the list says counts only if it is what was signed.
-    let holds = verdict.problems.is_empty() && verdict.signatures.iter().all(|signature| signature.problems.is_empty());
+    check_list(path, &mut verdict)?;
+    verdict.judge();
+    Ok(verdict)
+}
+
+/// Of a list of digests, looks at all files in it. What the list says counts only if it is what was signed.
+pub(super) fn check_list(path: &Path, verdict: &mut Verdict) -> Result<(), Failure> {
+    let holds = verdict.problems.is_empty()
+        && !verdict.signatures.is_empty()
+        && verdict.signatures.iter().all(|signature| signature.problems.is_empty());
     if holds && path.file_name().is_some_and(|name| name == SUMS) {
         verdict.problems.extend(sums(path).map_err(|e| Failure::io("can't read", path, e))?);
     }
-    verdict.judge();
-    Ok(verdict)
+    Ok(())
 }
 
 /// What is wrong with the files of a list, which lie beside it.

@@ -1,9 +1,9 @@
 //! Signatures that were made before. What has not changed is not signed again: its timestamp stays, and so do all bytes that
 //! hold it. Whatever is found here is checked like a signature that came from outside.
 
+use super::Certificate;
 use super::file::Signed;
-use super::{Certificate, Hash};
-use signatures::authenticode::{self, Subject};
+use signatures::authenticode::{self, Imprint, Subject};
 use signatures::code;
 use signatures::key::Identity;
 use std::path::{Path, PathBuf};
@@ -16,8 +16,8 @@ const LONGEST: u64 = 1 << 20;
 /// What is signed.
 #[derive(Debug, Clone, Copy)]
 pub enum Matter<'w> {
-    /// A file of Windows: of which kind, the digest's kind, and the digest.
-    File(Subject, Hash, &'w [u8]),
+    /// A file of Windows: of which kind, and what of it.
+    File(Subject, Imprint<'w>),
     /// The directory of code of macOS.
     Code(&'w [u8]),
 }
@@ -46,13 +46,16 @@ impl Wanted<'_> {
             hasher.update(part);
         };
         match self.matter {
-            Matter::File(subject, hash, digest) => {
+            Matter::File(subject, Imprint { hash, digest, pages }) => {
                 take(match subject {
                     Subject::Program => b"program",
                     Subject::Installer => b"installer",
+                    Subject::Package => b"package",
+                    Subject::Bundle => b"bundle",
                 });
                 take(hash.name().as_bytes());
                 take(digest);
+                take(pages.unwrap_or_default());
             }
             Matter::Code(directory) => {
                 take(b"code");
@@ -77,9 +80,10 @@ impl Wanted<'_> {
         let clock = self.how.clock.as_ref();
         let roots: &[Certificate] = clock.map_or(&[], |clock| &clock.roots);
         let (stamp, is_same) = match self.matter {
-            Matter::File(subject, hash, digest) => {
+            Matter::File(subject, Imprint { hash, digest, pages }) => {
                 let report = authenticode::check(&bytes, subject, roots, super::now()).ok()?;
                 let is_same = report.digest == digest
+                    && report.pages.as_deref() == pages
                     && report.hash == hash
                     && report.named == self.how.named
                     && report.signer == *self.who.certificate()
@@ -104,20 +108,40 @@ impl Wanted<'_> {
     /// Keeps one, and gives it back; or the one that another thread has kept for the same bytes, so that both are alike. Where
     /// none can be kept, it will be made again.
     pub fn keep(&self, bytes: Vec<u8>) -> Vec<u8> {
-        static NEXT: AtomicUsize = AtomicUsize::new(0);
         static KEEPING: Mutex<()> = Mutex::new(());
         let _one = KEEPING.lock().unwrap_or_else(PoisonError::into_inner);
         if let Some(first) = self.find() {
             return first;
         }
         let Some(folder) = folder() else { return bytes };
-        let own = format!(".{}-{}", std::process::id(), NEXT.fetch_add(1, Ordering::Relaxed));
-        let (beside, file) = (folder.join(own), folder.join(self.name()));
-        let written = make_private(&folder).and_then(|()| std::fs::write(&beside, &bytes));
-        if written.and_then(|()| std::fs::rename(&beside, &file)).is_err() {
-            let _ = std::fs::remove_file(&beside);
-        }
+        put(&folder, &self.name(), &bytes);
         bytes
+    }
+}
+
+/// A text that was kept under a name.
+pub(super) fn text(name: &str) -> Option<String> {
+    let file = folder()?.join(name);
+    if std::fs::metadata(&file).ok()?.len() > LONGEST {
+        return None;
+    }
+    std::fs::read_to_string(file).ok()
+}
+
+/// Keeps a text under a name. Where it can't be kept, it will be made again.
+pub(super) fn keep_text(name: &str, text: &str) {
+    let Some(folder) = folder() else { return };
+    put(&folder, name, text.as_bytes());
+}
+
+/// Writes a file of the folder, whole or not at all.
+fn put(folder: &Path, name: &str, bytes: &[u8]) {
+    static NEXT: AtomicUsize = AtomicUsize::new(0);
+    let own = format!(".{}-{}", std::process::id(), NEXT.fetch_add(1, Ordering::Relaxed));
+    let (beside, file) = (folder.join(own), folder.join(name));
+    let written = make_private(folder).and_then(|()| std::fs::write(&beside, bytes));
+    if written.and_then(|()| std::fs::rename(&beside, &file)).is_err() {
+        let _ = std::fs::remove_file(&beside);
     }
 }
 

@@ -2,15 +2,16 @@
 
 use super::cache::{Matter, Wanted};
 use super::form::Form;
-use super::{Certificate, Clock, Hash, SignatureFacts, Verdict, failure};
+use super::{Certificate, Clock, Elsewhere, Hash, SignatureFacts, Verdict, failure};
 use crate::litter::{Litter, PARTIAL};
 use crate::problem::{Code, Failure, Kind, Problem};
-use signatures::authenticode::{self, Named, Report, Subject};
+use signatures::authenticode::{self, Imprint, Named, Report, Subject};
 use signatures::key::Identity;
 use signatures::message::{self, Attribute};
 use signatures::oid;
 use std::fs::File;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 /// What happens to a signature that is there already.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -35,6 +36,10 @@ pub struct Signed {
     pub named: Named,
     /// Who says when.
     pub clock: Option<Clock>,
+    /// Whether programs are signed page by page, too.
+    pub page_hashes: bool,
+    /// What is signed where the key is, if that is not here.
+    pub elsewhere: Option<Arc<Elsewhere>>,
     /// What only code of macOS has.
     pub code: OfCode,
 }
@@ -155,16 +160,23 @@ fn signatures(form: &mut Form, path: &Path, who: &Identity, how: &Signed) -> Res
         let by = by.map_or("somebody".to_owned(), |report| format!("“{}”", super::shown(&report.signer.name())));
         return Err(already_signed(path, &by, true));
     }
+    if let Some(why) = form.refuses(who.certificate(), hash) {
+        let problem = Problem::error(Code::NotSignable, format!("{} can't be signed with this key", path.display()));
+        let instead =
+            "the certificate of that very subject, and SHA-256; or another Publisher in the manifest of the package";
+        return Err(Failure::new(Kind::Problems, problem.on(path).why(why).instead(instead)));
+    }
     let (digest, directory) = match how.existing {
         // Both are of the same bytes.
-        Existing::Beside if !there.is_empty() && subject == Subject::Installer => {
+        Existing::Beside if !there.is_empty() && subject != Subject::Program => {
             let what = format!("{} can't have a second signature", path.display());
-            let problem = Problem::error(Code::NotSignable, what).on(path).why("installer packages have room for one");
+            let problem = Problem::error(Code::NotSignable, what).on(path).why("packages have room for one");
             return Err(Failure::new(Kind::Problems, problem.instead("`--existing replace` for another in its place")));
         }
         _ => form.digest_to_be(hash).map_err(|e| unreadable(path, e))?,
     };
-    let made = made(subject, hash, &digest, path, who, how)?;
+    let pages = if how.page_hashes { form.pages().map_err(|e| unreadable(path, e))? } else { None };
+    let made = made(subject, Imprint { hash, digest: &digest, pages: pages.as_deref() }, path, who, how)?;
     match (how.existing, there.first_mut()) {
         (Existing::Beside, Some(first)) => {
             let further = Attribute { oid: oid::SPC_NESTED_SIGNATURE, value: made };
@@ -185,27 +197,25 @@ pub(super) fn already_signed(path: &Path, by: &str, has_room: bool) -> Failure {
     Failure::new(Kind::Problems, problem.instead(instead))
 }
 
-fn refused(path: &Path, e: &signatures::Error) -> Failure {
+pub(super) fn refused(path: &Path, e: &signatures::Error) -> Failure {
     failure(Code::Key, Kind::Problems, format!("{} can't be signed", path.display()), path, e)
 }
 
 /// A signature of a digest, with a timestamp if there is a clock; the one that was made before, if there is one.
 pub(super) fn made(
     subject: Subject,
-    hash: Hash,
-    digest: &[u8],
+    imprint: Imprint,
     path: &Path,
     who: &Identity,
     how: &Signed,
 ) -> Result<Vec<u8>, Failure> {
-    let wanted = Wanted { matter: Matter::File(subject, hash, digest), who, how };
+    let wanted = Wanted { matter: Matter::File(subject, imprint), who, how };
     if let Some(before) = wanted.find() {
         return Ok(before);
     }
     let refused = |e: signatures::Error| refused(path, &e);
-    let unsigned = authenticode::prepare(subject, hash, digest, &who.chain, &how.named).map_err(refused)?;
-    let signature = who.signer.sign(hash, unsigned.to_sign()).map_err(refused)?;
-    let stamp = how.clock.as_ref().map(|clock| clock.stamp(&signature)).transpose()?;
+    let unsigned = authenticode::prepare(subject, imprint, &who.chain, &how.named).map_err(refused)?;
+    let (signature, stamp) = super::elsewhere::signed(&unsigned, path, who, how)?;
     let stamp: Vec<Attribute> = stamp.into_iter().map(|value| Attribute { oid: oid::SPC_TIMESTAMP, value }).collect();
     let made = unsigned.finish(&signature, &stamp).map_err(refused)?;
     Ok(wanted.keep(made))
@@ -260,7 +270,15 @@ pub(super) fn verify(path: &Path, roots: &[Certificate], now: u64, depth: Depth)
             Ok(report) => {
                 let digest = form.digest(report.hash).map_err(|e| unreadable(path, e))?;
                 verdict.problems.extend(form.oddities(Some(report.hash)).map_err(|e| unreadable(path, e))?);
-                verdict.signatures.push(SignatureFacts::of(&report, &digest));
+                let mut facts = SignatureFacts::of(&report, &digest);
+                facts.problems.extend(form.refuses(&report.signer, report.hash));
+                if let Some(signed) = &report.pages {
+                    let own = form.pages();
+                    if !own.is_ok_and(|own| own.as_ref() == Some(signed)) {
+                        facts.problems.push("the digests of its pages are not those of its pages".into());
+                    }
+                }
+                verdict.signatures.push(facts);
                 let Report { further, .. } = report;
                 left.splice(0..0, further);
             }

@@ -1,6 +1,7 @@
 //! Where signatures stand in a file, and what of it they sign: programs and installer packages of Windows.
 
-use super::Hash;
+use super::{Certificate, Hash};
+use crate::app_manifest::AppManifest;
 use msi_database::compound::{Compound, Limits};
 use msi_database::signature::{self, Directory};
 use pe_image::SignedParts;
@@ -17,6 +18,8 @@ pub enum Form {
     Program(File, SignedParts),
     /// An installer package.
     Installer(Box<Compound<File>>),
+    /// A package that Windows installs by itself, or a bundle of them.
+    Package(Box<opc::read::Package<File>>),
 }
 
 /// How compound files begin.
@@ -38,6 +41,13 @@ impl Form {
         if begin == COMPOUND {
             return Ok(Self::Installer(Box::new(Compound::open(file, Limits::default())?)));
         }
+        if begin == *b"PK\x03\x04" {
+            // Any other archive has no place for a signature.
+            let package = opc::read::Package::open(file.try_clone()?, opc::read::Limits::default()).ok();
+            if let Some(package) = package.filter(|package| manifest_of(package).is_some()) {
+                return Ok(Self::Package(Box::new(package)));
+            }
+        }
         if &begin[..2] != b"MZ" {
             let what = "neither a program nor an installer package for Windows";
             return Err(pe_image::Error::Unsupported(what.into()));
@@ -51,6 +61,8 @@ impl Form {
         match self {
             Self::Program(..) => Subject::Program,
             Self::Installer(_) => Subject::Installer,
+            Self::Package(package) if package.find(opc::MANIFEST).is_some() => Subject::Package,
+            Self::Package(_) => Subject::Bundle,
         }
     }
 
@@ -59,6 +71,7 @@ impl Form {
         match self {
             Self::Program(file, parts) => parts.signatures(file),
             Self::Installer(package) => Ok(signature::signature(package)?.into_iter().map(|s| s.message).collect()),
+            Self::Package(package) => Ok(opc::signature::message(package)?.into_iter().collect()),
         }
     }
 
@@ -71,15 +84,38 @@ impl Form {
                 let extended = signature::signature(package)?.and_then(|signature| signature.directory);
                 signature::feed(package, extended.as_deref(), |bytes| digester.update(bytes))?;
             }
+            // Several digests in one, which are SHA-256 whatever the signature's is.
+            Self::Package(package) => return opc::signature::digests(package),
         }
         Ok(digester.finish())
+    }
+
+    /// Why a key's certificate can't sign the file with a digest.
+    pub fn refuses(&self, certificate: &Certificate, hash: Hash) -> Option<String> {
+        let Self::Package(package) = self else { return None };
+        if hash != Hash::Sha256 {
+            return Some("packages of this kind are signed with SHA-256".into());
+        }
+        let publisher = manifest_of(package).map(|manifest| manifest.publisher).unwrap_or_default();
+        let subject = certificate.subject();
+        let is_same = crate::app_manifest::is_same_subject(&publisher, &subject);
+        (!is_same)
+            .then(|| format!("its manifest names the publisher {publisher:?}, and the certificate is of {subject:?}"))
+    }
+
+    /// The digests of a program's pages, SHA-256; none of any other file.
+    pub fn pages(&mut self) -> Result<Option<Vec<u8>>> {
+        match self {
+            Self::Program(file, parts) => pages(parts, file).map(Some),
+            Self::Installer(_) | Self::Package(_) => Ok(None),
+        }
     }
 
     /// The digest of what will be signed when the file is written anew, and, in installer packages, the digest of their
     /// directory.
     pub fn digest_to_be(&mut self, hash: Hash) -> Result<(Vec<u8>, Vec<u8>)> {
         match self {
-            Self::Program(..) => Ok((self.digest(hash)?, Vec::new())),
+            Self::Program(..) | Self::Package(_) => Ok((self.digest(hash)?, Vec::new())),
             Self::Installer(package) => {
                 let directory = digest_of_directory(package, hash, Directory::AsWritten);
                 let mut digester = hash.digester();
@@ -108,6 +144,8 @@ impl Form {
                     (_, None) => Vec::new(),
                 }
             }
+            // What the digests leave open: the records between parts, and every block.
+            Self::Package(package) => opc::check::check(package)?,
         })
     }
 
@@ -123,8 +161,31 @@ impl Form {
                 let signature = signatures.first().map(|signature| (signature.as_slice(), directory));
                 signature::put(package, to, signature).map(drop)
             }
+            Self::Package(package) => {
+                let [message] = signatures else {
+                    return Err(pe_image::Error::Usage("packages of this kind have one signature".into()));
+                };
+                std::io::copy(&mut read_at::Cursor::new(package.source()), to)?;
+                let length = opc::signature::put(package, to, message)?;
+                Ok(to.set_len(length)?)
+            }
         }
     }
+}
+
+/// What a package says of itself; nothing for another archive.
+fn manifest_of(package: &opc::read::Package<File>) -> Option<AppManifest> {
+    let bytes = [opc::MANIFEST, opc::BUNDLE_MANIFEST].iter().find_map(|name| package.whole(name).ok().flatten())?;
+    AppManifest::read(&bytes).ok()
+}
+
+/// The digests of a program's pages, SHA-256.
+pub fn pages(parts: &SignedParts, file: &mut (impl Read + Seek)) -> Result<Vec<u8>> {
+    parts.pages(file, Hash::Sha256.length(), |parts| {
+        let mut digester = Hash::Sha256.digester();
+        parts.iter().for_each(|part| digester.update(part));
+        digester.finish()
+    })
 }
 
 fn digest_of_directory(package: &Compound<File>, hash: Hash, which: Directory) -> Vec<u8> {

@@ -4,19 +4,24 @@
 mod beside;
 mod cache;
 mod clock;
+mod elsewhere;
 mod file;
 mod form;
 mod identity;
 pub mod macos;
 mod of_macos;
+mod openpgp;
 mod parallel;
 mod product;
 pub mod test_keys;
 
 pub use beside::{SUMS, signature_of};
 pub use clock::Clock;
+pub(crate) use elsewhere::later;
+pub use elsewhere::{Elsewhere, sign_digests};
 pub use file::{Existing, OfCode, Prepared, Signed, sign};
 pub use identity::{Keys, identity, token_of};
+pub use openpgp::{OpenPgp, check_openpgp, is_openpgp_key, openpgp_keys, openpgp_signature_of, sign_openpgp};
 pub use product::{ForeignSignature, PlannedEntitlement, PlannedSigning, Signer, check, is_signed, planned};
 pub use signatures::authenticode::Named;
 pub use signatures::certificate::Purpose;
@@ -25,6 +30,7 @@ pub use signatures::{Certificate, Hash, Secret};
 
 use crate::problem::{Code, Failure, Kind, Problem};
 use beside::hexadecimal;
+pub use open_pgp::PublicKeys;
 use schemars::JsonSchema;
 use serde::Serialize;
 use signatures::authenticode::Report;
@@ -125,6 +131,25 @@ pub struct SignatureFacts {
     /// What else it says, for code of macOS.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub code: Option<CodeFacts>,
+    /// Who signed, if that was with OpenPGP, which has no certificates.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub openpgp: Option<OpenPgpFacts>,
+}
+
+/// A signature by OpenPGP.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct OpenPgpFacts {
+    /// Whose key it was, as the key says.
+    pub user: String,
+    /// The fingerprint of the main key, in hexadecimal digits.
+    pub fingerprint: String,
+    /// The algorithm.
+    pub key: String,
+    /// When it was made, UTC, as the signer says.
+    pub time: String,
+    /// When the key ends, UTC, if it does.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub until: Option<String>,
 }
 
 /// What a signature says of code of macOS.
@@ -160,6 +185,26 @@ pub struct Inside {
 }
 
 impl SignatureFacts {
+    /// The name of who signed.
+    pub fn signer(&self) -> Option<&str> {
+        let by_key = self.openpgp.as_ref().map(|facts| facts.user.as_str());
+        self.chain.first().map(|certificate| certificate.name.as_str()).or(by_key)
+    }
+
+    /// With a digest, and nothing else known.
+    fn unnamed(digest: String) -> Self {
+        Self {
+            product: None,
+            digest,
+            chain: Vec::new(),
+            timestamp: None,
+            untrusted: Vec::new(),
+            problems: Vec::new(),
+            code: None,
+            openpgp: None,
+        }
+    }
+
     fn of(report: &Report, digest: &[u8]) -> Self {
         let Doubts { untrusted, faults } = report.doubts();
         let mut problems = Vec::new();
@@ -169,12 +214,11 @@ impl SignatureFacts {
         problems.extend(faults.iter().map(|problem| shown(problem)));
         Self {
             product: report.named.name.as_deref().map(shown),
-            digest: report.hash.name().to_owned(),
             chain: report.chain.certificates.iter().map(CertificateFacts::from).collect(),
             timestamp: report.stamp.as_ref().map(StampFacts::from),
             untrusted: untrusted.iter().map(|why| shown(why)).collect(),
             problems,
-            code: None,
+            ..Self::unnamed(report.hash.name().to_owned())
         }
     }
 }
@@ -231,12 +275,15 @@ pub fn warnings(keys: &Keys, who: &Identity, now: u64) -> Vec<Problem> {
         let problem = Problem::warning(Code::Certificate, format!("“{name}”: {why}")).on(path);
         all.push(problem.why("systems don't trust what is signed with it"));
     }
-    if identity::is_open_to_others(path) {
-        let problem =
-            Problem::warning(Code::Key, format!("others on this machine can read the key {}", path.display()));
-        all.push(problem.on(path).instead(format!("chmod 600 {}", path.display())));
-    }
+    all.extend(open_to_others(path));
     all
+}
+
+/// What is wrong with a key that others can read.
+fn open_to_others(path: &Path) -> Option<Problem> {
+    let what = || format!("others on this machine can read the key {}", path.display());
+    identity::is_open_to_others(path)
+        .then(|| Problem::warning(Code::Key, what()).on(path).instead(format!("chmod 600 {}", path.display())))
 }
 
 impl Verdict {
@@ -251,13 +298,44 @@ impl Verdict {
     }
 }
 
-/// Looks at the signatures of a file: what was signed, by whom, and whether that leads to one of the trusted authorities.
-/// `now` is in seconds since 1970; what is inside of it may take `limit` times the usual limits.
+/// Whom to trust.
+#[derive(Default)]
+pub struct Trust {
+    /// Authorities.
+    pub roots: Vec<Certificate>,
+    /// Keys of OpenPGP.
+    pub openpgp: Option<PublicKeys>,
+}
+
+/// Looks at the signatures of a file: what was signed, by whom, and whether that leads to somebody who is trusted. `now` is in
+/// seconds since 1970; what is inside of it may take `limit` times the usual limits.
 ///
 /// # Errors
 /// The file can't be read, or is of a format whose signatures are not looked at.
-pub fn verify(path: &Path, roots: &[Certificate], now: u64, limit: u64) -> Result<Verdict, Failure> {
-    file::verify(path, roots, now, file::Depth::Inside(limit))
+pub fn verify(path: &Path, trust: &Trust, now: u64, limit: u64) -> Result<Verdict, Failure> {
+    let by_key = openpgp::verify(path, trust.openpgp.as_ref(), now)?;
+    let own = signature_of(path);
+    let by_key = match by_key {
+        Some(verdict) if !own.exists() => return Ok(verdict),
+        // A file can have one of each kind beside it; who names whom to trust for one of them asks for that one.
+        Some(mut verdict) if trust.openpgp.is_some() && trust.roots.is_empty() => {
+            let name = own.file_name().unwrap_or_default().to_string_lossy().into_owned();
+            verdict.unchecked.push(format!("the signature in {name}: name the authorities with --roots"));
+            return Ok(verdict);
+        }
+        by_key => by_key,
+    };
+    let mut verdict = file::verify(path, &trust.roots, now, file::Depth::Inside(limit))?;
+    if by_key.is_some() && trust.openpgp.is_none() {
+        verdict.unchecked.push("its OpenPGP signature: name the file of known keys with --openpgp-keys".into());
+    } else if let Some(by_key) = by_key {
+        verdict.signatures.extend(by_key.signatures);
+        verdict.problems.extend(by_key.problems);
+        verdict.problems.sort();
+        verdict.problems.dedup();
+        verdict.judge();
+    }
+    Ok(verdict)
 }
 
 /// The signatures that a package carries, with what is wrong with them but for whom to trust, which is not asked. None for

@@ -2,7 +2,7 @@
 
 use super::file::{Signed, made, unreadable};
 use super::identity::{Keys, identity};
-use super::{Certificate, Clock, Hash, SignatureFacts, shown};
+use super::{Certificate, Clock, Elsewhere, Hash, SignatureFacts, later, shown};
 use crate::footprint::{Identity as ProductIdentity, RelPath};
 use crate::payload::{PayloadFile, Source};
 use crate::problem::{Code, Failure, Kind, Problem};
@@ -12,10 +12,11 @@ use pe_image::SignedParts;
 use read_at::{Cursor, Overlay, ReadAt};
 use schemars::JsonSchema;
 use serde::Serialize;
-use signatures::authenticode::{self, Named, Subject};
+use signatures::authenticode::{self, Imprint, Named, Subject};
 use signatures::key::Identity;
 use std::fs::File;
 use std::path::Path;
+use std::sync::Arc;
 
 /// A program that somebody else has signed, and that stays as it is.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
@@ -37,8 +38,14 @@ fn keys(settings: &Signing) -> Keys {
 }
 
 /// What is wrong with the key of a product, as far as that can be seen without its secret; `team` is the one that its
-/// certificate has to be of.
-pub fn check(settings: &Signing, product: &ProductIdentity, team: Option<&str>, now: u64) -> Vec<Problem> {
+/// certificate has to be of. A key that is elsewhere is not looked for.
+pub fn check(
+    settings: &Signing,
+    product: &ProductIdentity,
+    team: Option<&str>,
+    elsewhere: bool,
+    now: u64,
+) -> Vec<Problem> {
     let table = format!("signing.{}", settings.system.name());
     let about = |problem: Problem, key: &str| problem.about_setting(format!("{table}.{key}"));
     let mut all = Vec::new();
@@ -58,12 +65,15 @@ pub fn check(settings: &Signing, product: &ProductIdentity, team: Option<&str>, 
     let protected = std::cell::Cell::new(false);
     let ask = || {
         protected.set(true);
-        match &settings.secret_variable {
-            Some(name) => Ok(std::env::var(name).ok().map(secret::Secret::new)),
-            None => Ok(None),
-        }
+        // A plan asks nobody: what a keyring holds is seen by the build.
+        Ok(settings
+            .secret
+            .as_ref()
+            .filter(|place| matches!(place, secret::Place::Variable(_)))
+            .and_then(|p| p.read().ok()))
     };
-    match identity(&keys(settings), &ask) {
+    let who = if elsewhere { super::elsewhere::identity(settings) } else { identity(&keys(settings), &ask) };
+    match who {
         Ok(who) => {
             all.extend(super::warnings(&keys(settings), &who, now));
             all.extend(names_another(who.certificate(), product, &settings.key));
@@ -71,6 +81,7 @@ pub fn check(settings: &Signing, product: &ProductIdentity, team: Option<&str>, 
                 return vec![problem.about_setting(format!("{table}.team"))];
             }
         }
+        Err(failure) if elsewhere => return failure.problems,
         Err(failure) => {
             for mut problem in failure.problems {
                 if problem.instead.as_ref().is_some_and(|instead| instead.contains("--certificate")) {
@@ -80,8 +91,8 @@ pub fn check(settings: &Signing, product: &ProductIdentity, team: Option<&str>, 
                 let is_missing = protected.get() && problem.code == Code::Secret;
                 if is_missing {
                     problem.severity = crate::problem::Severity::Warning;
-                    problem.instead = Some(match &settings.secret_variable {
-                        Some(name) => format!("set {name} for the build"),
+                    problem.instead = Some(match &settings.secret {
+                        Some(place) => place.remedy(),
                         None => "secret-variable = \"NAME\"".into(),
                     });
                 }
@@ -124,16 +135,23 @@ fn not_of_team(certificate: &Certificate, team: &str) -> Option<Problem> {
 }
 
 impl Signer {
-    /// Gets a product's key ready.
+    /// Gets a product's key ready; where there is a list for what is signed elsewhere, only its certificate.
     ///
     /// # Errors
     /// The key or its secret can't be used.
-    pub fn open(settings: &Signing, product: &ProductIdentity) -> Result<Self, Failure> {
-        let ask = || match &settings.secret_variable {
-            Some(name) => secret::from_environment(name).map(Some).map_err(|p| Failure::new(Kind::Problems, *p)),
-            None => Ok(None),
+    pub fn open(
+        settings: &Signing,
+        product: &ProductIdentity,
+        elsewhere: Option<&Arc<Elsewhere>>,
+    ) -> Result<Self, Failure> {
+        let ask = || {
+            let secret = settings.secret.as_ref().map(|place| place.read()).transpose();
+            secret.map_err(|problem| Failure::new(Kind::Problems, *problem))
         };
-        let who = identity(&keys(settings), &ask)?;
+        let who = match elsewhere {
+            Some(_) => super::elsewhere::identity(settings)?,
+            None => identity(&keys(settings), &ask)?,
+        };
         let roots: Option<Vec<Certificate>> =
             settings.timestamp_roots.as_deref().map(super::certificates).transpose()?;
         let clock = (!settings.timestamps.is_empty())
@@ -144,19 +162,43 @@ impl Signer {
             Digest::Sha512 => Hash::Sha512,
         });
         let named = Named { name: product.name.clone(), page: product.homepage.clone() };
-        Ok(Self { who, how: Signed { hash, named, clock, ..Signed::default() } })
+        Ok(Self {
+            who,
+            how: Signed {
+                hash,
+                named,
+                clock,
+                elsewhere: elsewhere.cloned(),
+                page_hashes: settings.page_hashes,
+                ..Signed::default()
+            },
+        })
+    }
+
+    /// Whether the key is elsewhere.
+    pub fn is_elsewhere(&self) -> bool {
+        self.how.elsewhere.is_some()
+    }
+
+    /// Stops a build that needs signatures from elsewhere which are not there yet.
+    ///
+    /// # Errors
+    /// [`Kind::Awaited`].
+    pub fn stop(&self) -> Result<(), Failure> {
+        self.how.elsewhere.as_ref().map_or(Ok(()), |elsewhere| elsewhere.stop())
     }
 
     /// Signs the programs and libraries of a payload that nobody has signed: what the signature changes lies over their
-    /// bytes. Says how many there are, and which others have signed.
+    /// bytes. Says how many there are, and which others have signed. Those whose signatures are awaited stay as they are
+    /// (see [`Signer::stop`]).
     ///
     /// # Errors
     /// A file can't be read, or the key or the clock fail.
     pub fn programs(&self, files: &mut [PayloadFile], threads: usize) -> Result<(u64, Vec<ForeignSignature>), Failure> {
-        let all = super::parallel::each(threads, files, |file| self.program(file))?;
+        let all = super::parallel::each(threads, files, |file| later(self.program(file)))?;
         let (mut count, mut foreign) = (0, Vec::new());
         for (file, result) in files.iter_mut().zip(all) {
-            match result {
+            match result.flatten() {
                 Some(Found::Signed(by)) => foreign.push(ForeignSignature { path: file.path.clone(), by }),
                 Some(Found::Made(overlay)) => {
                     count += 1;
@@ -184,7 +226,11 @@ impl Signer {
         let mut digester = self.hash().digester();
         let fed = parts.feed(&mut Cursor::new(&bytes), |part| digester.update(part));
         fed.map_err(|e| unreadable(place, e))?;
-        let made = made(Subject::Program, self.hash(), &digester.finish(), place, &self.who, &self.how)?;
+        let digest = digester.finish();
+        let pages = self.how.page_hashes.then(|| super::form::pages(parts, &mut Cursor::new(&bytes))).transpose();
+        let pages = pages.map_err(|e| unreadable(place, e))?;
+        let imprint = Imprint { hash: self.hash(), digest: &digest, pages: pages.as_deref() };
+        let made = made(Subject::Program, imprint, place, &self.who, &self.how)?;
         parts.signed(bytes, &[made]).map_err(|e| unreadable(place, e))
     }
 
@@ -215,10 +261,12 @@ impl Signer {
     ///
     /// # Errors
     /// The key, the clock or the medium fail; or the signature does not hold.
-    pub fn package(&self, path: &Path, file: &mut File, other: Option<&mut File>) -> Result<(), Failure> {
+    pub fn package(&self, path: &Path, name: &str, file: &mut File, other: Option<&mut File>) -> Result<(), Failure> {
         let mut form = super::form::Form::open(path).map_err(|e| unreadable(path, e))?;
         let (digest, directory) = form.digest_to_be(self.hash()).map_err(|e| unreadable(path, e))?;
-        let made = made(form.subject(), self.hash(), &digest, path, &self.who, &self.how)?;
+        let pages = if self.how.page_hashes { form.pages().map_err(|e| unreadable(path, e))? } else { None };
+        let imprint = Imprint { hash: self.hash(), digest: &digest, pages: pages.as_deref() };
+        let made = made(form.subject(), imprint, Path::new(name), &self.who, &self.how)?;
         match other {
             Some(other) => form.put(other, &[made], &directory),
             None => SignedParts::find(file).and_then(|parts| parts.put(file, &[made])),
@@ -226,12 +274,12 @@ impl Signer {
         .map_err(|e| super::file::unwritable(path, e))
     }
 
-    /// A signature that lies beside a file.
+    /// A signature that lies beside a file, which will be called `name`.
     ///
     /// # Errors
     /// The key, the clock or the medium fail.
-    pub fn beside(&self, path: &Path) -> Result<Vec<u8>, Failure> {
-        super::beside::made(path, &self.who, &self.how)
+    pub fn beside(&self, path: &Path, name: &str) -> Result<Vec<u8>, Failure> {
+        super::beside::made(path, Path::new(name), &self.who, &self.how)
     }
 
     /// What the signature of a finished package says. Whom to trust is not asked.

@@ -5,7 +5,7 @@ use crate::litter::Litter;
 use crate::problem::{Code, Failure, Kind, Problem};
 use signatures::authority::{COMMON_NAME, ORGANIZATION, Role, Wanted, answer, identity};
 pub use signatures::key::Generated as KeyKind;
-use signatures::key::{Generated, Identity};
+use signatures::key::{Generated, Identity, Signer as _};
 use signatures::service;
 use std::path::{Path, PathBuf};
 

@@ -13,6 +13,7 @@ mod order;
 pub mod plain;
 mod read_only;
 
+use crate::as_installed::AsInstalled;
 use crate::budget::Package;
 use crate::content::ContentHash;
 use crate::footprint::{
@@ -148,6 +149,15 @@ pub trait Target: Format {
     /// What can be known to fail before anything is packed.
     fn check(&self, job: &Job) -> Vec<Problem>;
 
+    /// Signs the programs that the format itself brings, with the job's key, as [`write`](Self::write) will once more: a
+    /// signature that has to come from elsewhere is asked for early.
+    ///
+    /// # Errors
+    /// The key or the clock fail; or the signature is not there yet.
+    fn sign_own_programs(&self, _job: &Job) -> Result<(), Failure> {
+        Ok(())
+    }
+
     /// Writes the package into an empty file.
     ///
     /// # Errors
@@ -173,7 +183,10 @@ pub static TARGETS: [&dyn Target; 7] =
     [&appimage::AppImage, &plain::Zip, &plain::Tar, &msi::Msi, &nsis::Nsis, &nsis::Portable, &dmg::Dmg];
 
 /// What is only read: asked when a file is of no format that is built.
-static READ_ONLY: [&dyn Format; 2] = [&read_only::Cabinet, &read_only::Program];
+static READ_ONLY: [&dyn Format; 3] = [&read_only::Cabinet, &read_only::Hive, &read_only::Program];
+
+/// What is only read, too, but asked first: it is an archive, and more than that.
+static FIRST: [&dyn Format; 1] = [&read_only::Msix];
 
 /// The target with a name.
 ///
@@ -193,7 +206,7 @@ pub fn read(package: &Path, depth: Depth, limit: u64) -> Result<(&'static dyn Fo
         let kind = if e.kind() == io::ErrorKind::InvalidInput { Kind::Package } else { Kind::Machine };
         return Err(Failure { kind, ..Failure::io("can't read", package, e) });
     }
-    for format in TARGETS.iter().map(|t| *t as &dyn Format).chain(READ_ONLY) {
+    for format in FIRST.into_iter().chain(TARGETS.iter().map(|t| *t as &dyn Format)).chain(READ_ONLY) {
         // Each format that looks at it begins anew.
         if let Some(footprint) = format.read(&Package::new(package, limit), depth)? {
             return Ok((format, footprint));
@@ -205,9 +218,18 @@ pub fn read(package: &Path, depth: Depth, limit: u64) -> Result<(&'static dyn Fo
         Kind::Package,
         problem.instead(
             "an AppImage, an MSI, a setup program (NSIS), a disk image (UDIF), a ZIP archive, a tar archive (plain, gzip, zstd, xz), \
-             a cabinet, or a program for Windows",
+             a cabinet, an MSIX package, a registry hive, or a program for Windows",
         ),
     ))
+}
+
+/// Where the files and values of a package are seen once it is installed; nothing for a format that installs them where it
+/// says. The package may take so many times the usual limits.
+///
+/// # Errors
+/// As [`read`].
+pub fn as_installed(package: &Path, limit: u64) -> Result<Option<AsInstalled>, Failure> {
+    read_only::as_installed(&Package::new(package, limit))
 }
 
 /// What a format loses of some items, each with its own sentence.

@@ -20,9 +20,16 @@ static PACKAGES: LazyLock<PathBuf> = LazyLock::new(|| {
         .replace(r#""tar", "zip","#, r#""appimage", "tar", "zip", "portable","#);
     std::fs::write(folder.path().join("shelf.toml"), text).unwrap();
     let project = manifest::load(folder.path(), &|_| None).unwrap();
-    let options = Options { platforms: None, targets: None, host: Platform::LinuxX64, epoch: None, output: None };
+    let options = Options {
+        platforms: None,
+        targets: None,
+        host: Platform::LinuxX64,
+        epoch: None,
+        output: None,
+        keys_elsewhere: false,
+    };
     let plans = packaging::plan(&project, &options).unwrap();
-    packaging::build(&project, plans, &packages, 2, &Quiet).unwrap();
+    packaging::build(&project, plans, &packages, 2, None, &Quiet).unwrap();
     packages
 });
 

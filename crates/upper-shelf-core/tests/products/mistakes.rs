@@ -14,7 +14,14 @@ use upper_shelf_core::problem::{Code, Problem};
 fn errors(folder: &Path, text: &str, platform: Option<Platform>) -> Vec<Problem> {
     std::fs::write(folder.join("shelf.toml"), text).unwrap();
     let platforms = platform.map(|platform| vec![platform]);
-    let options = Options { platforms, targets: None, host: Platform::LinuxX64, epoch: None, output: None };
+    let options = Options {
+        platforms,
+        targets: None,
+        host: Platform::LinuxX64,
+        epoch: None,
+        output: None,
+        keys_elsewhere: false,
+    };
     let plans = manifest::load(folder, &|_| None).and_then(|project| packaging::plan(&project, &options));
     plans.err().map_or_else(Vec::new, |failure| failure.problems.into_iter().filter(Problem::is_error).collect())
 }

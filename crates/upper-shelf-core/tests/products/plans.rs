@@ -12,7 +12,14 @@ use upper_shelf_core::platform::Platform;
 fn plans(folder: &Path, text: &str) -> Vec<Plan> {
     std::fs::write(folder.join("shelf.toml"), text).unwrap();
     let project = manifest::load(folder, &|_| None).unwrap();
-    let options = Options { platforms: None, targets: None, host: Platform::LinuxX64, epoch: None, output: None };
+    let options = Options {
+        platforms: None,
+        targets: None,
+        host: Platform::LinuxX64,
+        epoch: None,
+        output: None,
+        keys_elsewhere: false,
+    };
     packaging::plan(&project, &options).unwrap_or_else(|failure| panic!("{failure}"))
 }
 

@@ -33,7 +33,14 @@ fn proposed(name: &str, files: &[(&str, &[u8])]) -> String {
     }
     let text = scan(&built).unwrap().manifest(name, &[]);
     std::fs::write(folder.path().join("shelf.toml"), &text).unwrap();
-    let options = Options { platforms: None, targets: None, host: Platform::LinuxX64, epoch: None, output: None };
+    let options = Options {
+        platforms: None,
+        targets: None,
+        host: Platform::LinuxX64,
+        epoch: None,
+        output: None,
+        keys_elsewhere: false,
+    };
     let project = manifest::load(folder.path(), &|_| None).unwrap_or_else(|failure| panic!("{failure}\n{text}"));
     packaging::plan(&project, &options).unwrap_or_else(|failure| panic!("{failure}\n{text}"));
     text

@@ -53,11 +53,12 @@ fn options(target: TargetName, platform: Platform) -> Options {
         host: Platform::LinuxX64,
         epoch: None,
         output: None,
+        keys_elsewhere: false,
     }
 }
 
 fn build(project: &Project, options: &Options, output: &Path, threads: usize) -> Result<Vec<Built>, Failure> {
-    packaging::build(project, packaging::plan(project, options)?, output, threads, &Quiet)
+    packaging::build(project, packaging::plan(project, options)?, output, threads, None, &Quiet)
 }
 
 #[test]
@@ -239,7 +240,7 @@ fn a_file_that_changes_between_the_plan_and_the_build_stops_it_and_leaves_nothin
         let output = folder.path().join("packages");
         let plans = packaging::plan(&project, &options(target, Platform::LinuxX64)).unwrap();
         fs::write(folder.path().join("built/hive.ttf"), "longer than it was when it was planned").unwrap();
-        let failure = packaging::build(&project, plans, &output, 2, &Quiet).unwrap_err();
+        let failure = packaging::build(&project, plans, &output, 2, None, &Quiet).unwrap_err();
         assert_eq!(failure.kind, Kind::Machine, "{failure}");
         assert!(failure.to_string().contains("hive.ttf"), "{failure}");
         let left: Vec<_> =

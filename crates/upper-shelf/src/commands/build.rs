@@ -4,7 +4,7 @@ use super::ProjectArgs;
 use crate::exit::Exit;
 use crate::output::Output;
 use crate::progress::Bar;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use upper_shelf_core::Failure;
 use upper_shelf_core::footprint::text_bytes;
 use upper_shelf_core::packaging::{self, Built};
@@ -22,10 +22,13 @@ pub struct Args {
     /// Number of threads for packing; it changes the speed, never the bytes
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=256))]
     threads: Option<u16>,
+    /// Build without keys: stop with a list of digests in this file, and go on when `sign --digests` has signed them
+    #[arg(long, value_name = "FILE")]
+    digests: Option<PathBuf>,
 }
 
 pub fn run(args: Args, out: &mut Output) -> Result<Exit, Failure> {
-    let built = build_packages(&args.project, args.output, args.threads, out)?;
+    let built = build_packages(&args.project, args.output, args.threads, args.digests.as_deref(), out)?;
     if out.json {
         out.result(&built);
         return Ok(Exit::Done);
@@ -39,14 +42,15 @@ pub fn build_packages(
     project: &ProjectArgs,
     output: Option<PathBuf>,
     threads: Option<u16>,
+    digests: Option<&Path>,
     out: &Output,
 ) -> Result<Vec<Built>, Failure> {
-    let (project, plans) = super::load_for(project, output.as_deref(), out)?;
+    let (project, plans) = super::load_for(project, output.as_deref(), digests.is_some(), out)?;
     plans.iter().for_each(|p| out.warnings(&p.warnings));
     let named = project.manifest.targets.output.clone().unwrap_or_else(|| "packages".into());
     let output = output.unwrap_or_else(|| project.folder.join(named));
     let threads = threads.map_or_else(|| std::thread::available_parallelism().map_or(1, |n| n.get()), usize::from);
-    packaging::build(&project, plans, &output, threads, &Bar::new(out))
+    packaging::build(&project, plans, &output, threads, digests, &Bar::new(out))
 }
 
 /// What a user wants to know of finished packages: one table of them, then once for each platform what they share.
@@ -100,21 +104,23 @@ fn signed(packages: &[Built], out: &Output) {
         return;
     };
     let first = packages.iter().find_map(|package| package.signature.as_ref());
-    let by = match first.and_then(|signature| signature.chain.first()) {
-        Some(by) => format!(" by “{}”", by.name),
+    let by = match first.and_then(|signature| signature.signer()) {
+        Some(name) => format!(" by “{name}”"),
         None if package.platform.system() == System::Macos => " ad hoc".into(),
         None => String::new(),
     };
     let when = match first.map(|signature| &signature.timestamp) {
         Some(Some(stamp)) => format!(", {}", stamp.time),
+        // Who signs with OpenPGP says so without one.
+        Some(None) if first.is_some_and(|signature| signature.openpgp.is_some()) => String::new(),
         Some(None) => ", without a timestamp".into(),
         None => String::new(),
     };
     let count = packages.iter().filter(|package| package.signature.is_some()).count();
     let counted = |n: usize, one: &str| if n == 1 { format!("1 {one}") } else { format!("{n} {one}s") };
-    let programs = counted(package.signed_programs as usize, "program");
-    let packages = if count == 0 { String::new() } else { format!(" and {}", counted(count, "package")) };
-    out.line(format!("  signed   {programs}{packages}{by}{when}"));
+    let parts = [(package.signed_programs as usize, "program"), (count, "package")];
+    let parts = parts.iter().filter(|(n, _)| *n > 0).map(|(n, one)| counted(*n, one)).collect::<Vec<_>>();
+    out.line(format!("  signed   {}{by}{when}", parts.join(" and ")));
     for ForeignSignature { path, by } in &package.foreign_signatures {
         match by.as_str() {
             signing::macos::AD_HOC => out.line(format!("           {path} keeps its seal, which nobody signed")),

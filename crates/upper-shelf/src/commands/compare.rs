@@ -57,8 +57,8 @@ fn signers(path: &Path) -> Result<Vec<String>, Failure> {
     if path.is_dir() {
         return Ok(Vec::new());
     }
-    let names = signing::signers(path)?.into_iter().filter_map(|s| s.chain.into_iter().next());
-    Ok(names.map(|certificate| certificate.name).collect())
+    let signatures = signing::signers(path)?;
+    Ok(signatures.iter().filter_map(|signature| Some(signature.signer()?.to_owned())).collect())
 }
 
 fn side(path: &Path, args: &Args, out: &Output) -> Result<Footprint, Failure> {

@@ -53,7 +53,7 @@ pub fn run(args: Args, out: &mut Output) -> Result<Exit, Failure> {
             platform: Vec::new(),
             target: Vec::new(),
         };
-        packages.extend(super::build::build_packages(&project, Some(args.folder.join("packages")), None, out)?);
+        packages.extend(super::build::build_packages(&project, Some(args.folder.join("packages")), None, None, out)?);
     }
     if out.json {
         out.result(&Demo { folder: args.folder, packages });

@@ -75,11 +75,16 @@ pub fn host() -> Platform {
 
 /// Reads the manifest and plans everything; nothing is written.
 pub fn load(args: &ProjectArgs, out: &Output) -> Result<(Project, Vec<Plan>), Failure> {
-    load_for(args, None, out)
+    load_for(args, None, false, out)
 }
 
-/// The same for packages that are put into a folder of one's own choice.
-pub fn load_for(args: &ProjectArgs, output: Option<&Path>, out: &Output) -> Result<(Project, Vec<Plan>), Failure> {
+/// The same for packages that are put into a folder of one's own choice, with keys that may be elsewhere.
+pub fn load_for(
+    args: &ProjectArgs,
+    output: Option<&Path>,
+    keys_elsewhere: bool,
+    out: &Output,
+) -> Result<(Project, Vec<Plan>), Failure> {
     let project = manifest::load(&args.manifest, &|name| std::env::var(name).ok())?;
     out.detail(format!("manifest {}", project.file.display()));
     let some = |list: Vec<_>| (!list.is_empty()).then_some(list);
@@ -89,6 +94,7 @@ pub fn load_for(args: &ProjectArgs, output: Option<&Path>, out: &Output) -> Resu
         host: host(),
         epoch: std::env::var("SOURCE_DATE_EPOCH").ok(),
         output: output.map(Path::to_owned),
+        keys_elsewhere,
     };
     let plans = core::plan(&project, &options)?;
     for plan in &plans {

@@ -10,6 +10,7 @@ use upper_shelf_core::manifest::resolve::Default;
 use upper_shelf_core::packaging::Plan;
 use upper_shelf_core::platform::System;
 use upper_shelf_core::problem::Problem;
+use upper_shelf_core::settings::TargetName;
 use upper_shelf_core::signing::{self, ForeignSignature, PlannedEntitlement, PlannedSigning};
 use upper_shelf_core::targets::Loss;
 
@@ -125,6 +126,15 @@ fn show(plan: &Plan, out: &Output) -> Result<(), Failure> {
         out.line("");
         out.heading("signatures");
         out.line(format!("  key         {}", super::shown(&settings.key)));
+        out.line(format!("  signs       {}, the list of all packages", signing::SUMS));
+    }
+    if let Some(settings) = &plan.product.openpgp {
+        out.line("");
+        out.heading("signatures with OpenPGP");
+        out.line(format!("  key         {}", super::shown(&settings.key)));
+        for package in plan.packages.iter().filter(|p| p.target == TargetName::Appimage) {
+            out.line(format!("  signs       {}", package.file_name));
+        }
         out.line(format!("  signs       {}, the list of all packages", signing::SUMS));
     }
     let defaults = plan.defaults.iter().filter(|d| out.verbose || !d.is_detail);

@@ -5,7 +5,7 @@ use crate::output::Output;
 use std::collections::BTreeSet;
 use std::path::PathBuf;
 use upper_shelf_core::Failure;
-use upper_shelf_core::signing::{self, Inside, SignatureFacts, Verdict};
+use upper_shelf_core::signing::{self, Inside, OpenPgpFacts, SignatureFacts, Trust, Verdict};
 
 /// Check who signed a file or an application bundle, and whether it is still what they signed
 ///
@@ -19,15 +19,18 @@ pub struct Args {
     /// Trust the authorities in this file (may be given several times)
     #[arg(long, value_name = "FILE")]
     roots: Vec<PathBuf>,
+    /// Trust the OpenPGP keys in this file (may be given several times)
+    #[arg(long, value_name = "FILE")]
+    openpgp_keys: Vec<PathBuf>,
     #[command(flatten)]
     limit: super::LimitArgs,
 }
 
 pub fn run(args: Args, out: &mut Output) -> Result<Exit, Failure> {
-    let roots = super::roots(&args.roots)?;
+    let trust = Trust { roots: super::roots(&args.roots)?, openpgp: signing::openpgp_keys(&args.openpgp_keys)? };
     let now = signing::now();
     let verdicts: Result<Vec<Verdict>, Failure> =
-        args.files.iter().map(|file| signing::verify(file, &roots, now, args.limit.limit)).collect();
+        args.files.iter().map(|file| signing::verify(file, &trust, now, args.limit.limit)).collect();
     let verdicts = verdicts?;
     for (n, verdict) in verdicts.iter().enumerate() {
         if n > 0 {
@@ -35,7 +38,9 @@ pub fn run(args: Args, out: &mut Output) -> Result<Exit, Failure> {
         }
         show(verdict, out);
     }
-    if args.roots.is_empty() {
+    let asks_for_roots = |verdict: &Verdict| verdict.signatures.iter().any(|s| s.openpgp.is_none());
+    let by_key_only = trust.openpgp.is_some() && !verdicts.iter().any(asks_for_roots);
+    if args.roots.is_empty() && !by_key_only {
         out.line("");
         out.line("No authorities are trusted: name the file that holds their certificates with --roots.");
     }
@@ -74,6 +79,12 @@ fn show(verdict: &Verdict, out: &Output) {
             }
             code.entitlements.iter().for_each(|name| out.line(format!("  allowed    {name}")));
         }
+        if let Some(OpenPgpFacts { user, fingerprint, key, time, until }) = &signature.openpgp {
+            let until = until.as_ref().map_or(String::new(), |until| format!(", until {until}"));
+            out.line(format!("  signer     {user}, {key} by OpenPGP{until}"));
+            out.line(format!("  key        {fingerprint}"));
+            out.line(format!("  time       {time}, by the signer's own word"));
+        }
         out.line(format!("  digest     {}", signature.digest));
         match &signature.timestamp {
             None if signature.chain.is_empty() => {}
@@ -111,8 +122,8 @@ fn inside(verdict: &Verdict, out: &Output) {
 }
 
 fn by(signature: &SignatureFacts) -> String {
-    match (signature.chain.first(), &signature.code) {
-        (Some(certificate), _) => format!("by “{}”", certificate.name),
+    match (signature.signer(), &signature.code) {
+        (Some(name), _) => format!("by “{name}”"),
         (None, Some(code)) if signature.untrusted.iter().any(|why| why.contains("ad hoc")) => {
             format!("ad hoc as {}", code.identifier)
         }

@@ -125,18 +125,51 @@ def stamped(token, signature, roots):
     return when
 
 
+def pages(data, optional, wide, entry, end):
+    """The table of the digests of pages: headers, each page of each section, the end."""
+    page, own = struct.unpack_from("<I", data, optional + 32)[0], struct.unpack_from("<I", data, optional + 60)[0]
+    (count,), (room,) = struct.unpack_from("<H", data, optional - 18), struct.unpack_from("<H", data, optional - 4)
+    head = data[: optional + 64] + data[optional + 68 : entry] + data[entry + 8 : own] + bytes(page - own)
+    out, last = struct.pack("<I", 0) + hashlib.sha256(head).digest(), own
+    for n in range(count):
+        size, at = struct.unpack_from("<II", data, optional + room + 40 * n + 16)
+        for start in range(at, at + size, page):
+            part = data[start : min(start + page, at + size)]
+            out += struct.pack("<I", start) + hashlib.sha256(part + bytes(page - len(part))).digest()
+        last = at + size if size else last
+    demand(last <= end, "sections reach into the signature")
+    return out + struct.pack("<I", last) + bytes(32)
+
+
+def table(what):
+    """The table in what is said of a program, or nothing."""
+    _, (_, _, image) = values(what)
+    _, (_, _, file) = values(image)
+    (tag, _, link), = values(file)
+    if tag != 0xA1:
+        return None
+    (_, _, form), (_, _, data) = values(link)
+    demand(form.hex() == "a6b586d5b4a12466ae05a217da8e60d6", "pages in another form")
+    (_, _, all_of_it), = values(data)
+    found = attributes(all_of_it)
+    (_, _, out), = found["2b060104018237020302"]
+    return out
+
+
 def signature(data, program, roots, out):
     (_, whole, content), certificates, signer = message(data, INDIRECT)
     certificate, algorithm, made, signed, other = checked(data, INDIRECT, content, certificates, signer)
     (_, _, what), (_, _, digest) = values(content)
     demand(values(what)[0][2].hex() == "2b06010401823702010f", "no signature of a program")
     (_, _, named), (_, _, digest) = values(digest)
-    own = program(HASHES[values(named)[0][2].hex()])
+    own, of_pages = program(HASHES[values(named)[0][2].hex()])
     demand(own == digest, "the program was changed")
+    demand(table(what) in (None, of_pages), "digests of other pages")
     when = stamped(other[STAMP][0][1], made, roots) if STAMP in other else None
     now = when or int(subprocess.run(["date", "+%s"], capture_output=True).stdout)
     demand(trusted(certificate, certificates, roots, CODE, now), "nobody who is trusted")
-    out.append(f"{algorithm}{' with a timestamp' if when else ''}")
+    pages_too = " page by page" if table(what) else ""
+    out.append(f"{algorithm}{pages_too}{' with a timestamp' if when else ''}")
     for _, nested, _ in other.get(NESTED, []):
         signature(nested, program, roots, out)
 
@@ -158,7 +191,7 @@ def main(roots, path):
     while total >> 16:
         total = (total & 0xFFFF) + (total >> 16)
     demand(struct.unpack_from("<I", data, optional + 64)[0] in (0, total + len(data)), "the checksum is wrong")
-    out = []
+    out, of_pages = [], pages(data, optional, wide, entry, at)
     while at < len(data):
         length, revision, kind = struct.unpack_from("<IHH", data, at)
         demand((revision, kind) == (0x200, 2) and length > 8, "another kind of signature")
@@ -166,7 +199,7 @@ def main(roots, path):
         own = values(inner, 1)[0][1]
         demand(not any(inner[len(own) :]), "something is hidden")
         demand(not any(data[at + length : (at + length + 7) // 8 * 8]), "something is hidden")
-        signature(own, lambda name: hashlib.new(name, signed).digest(), roots, out)
+        signature(own, lambda name: (hashlib.new(name, signed).digest(), of_pages), roots, out)
         at = (at + length + 7) // 8 * 8
     print("; ".join(out))
 

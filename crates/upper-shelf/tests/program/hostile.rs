@@ -157,3 +157,51 @@ fn a_manifest_of_thousands_of_slips_is_answered_soon() {
         assert!(code != 0 && said.contains(sentence), "{name}: {code}: {said}");
     }
 }
+
+#[test]
+fn packages_of_windows_and_hives_cost_little() {
+    let folder = Folder::new();
+    let writer = |name: &str| {
+        let file = File::options().read(true).write(true).create_new(true).open(folder.at(name)).expect("made");
+        opc::write::Writer::new(file, opc::write::Options { level: 1, ..Default::default() }).expect("begun")
+    };
+    // A manifest, a hive and a file that are small only as long as they are packed.
+    for (name, part, bytes) in [
+        ("manifest.msix", "AppxManifest.xml", 200u64 << 20),
+        ("hive.msix", "Registry.dat", 200 << 20),
+        ("file.msix", "data.bin", 300 << 20),
+    ] {
+        let mut out = writer(name);
+        out.part(part, bytes, false).expect("a part");
+        let zeros = vec![b' '; 1 << 20];
+        (0..bytes >> 20).for_each(|_| out.data(&zeros).expect("data"));
+        if part != "AppxManifest.xml" {
+            let manifest = b"<Package><Identity Name='a' Publisher='CN=a' Version='1.0.0.0'/></Package>";
+            out.part("AppxManifest.xml", manifest.len() as u64, false).expect("a part");
+            out.data(manifest).expect("data");
+        }
+        out.finish().expect("whole");
+        for command in ["inspect", "check"] {
+            let (code, said) = bounded(&folder, &[command, name]);
+            assert!([0, 1, 4].contains(&code), "{command} {name}: {said}");
+        }
+    }
+    // Keys that all name one list of keys.
+    let mut root = registry_hive::Key::new("ROOT");
+    (0..3000).for_each(|n| root.keys.push(registry_hive::Key::new(&format!("k{n:04}"))));
+    let mut hive = registry_hive::write(&root, &registry_hive::Options::default()).expect("a hive");
+    let word = |hive: &[u8], at: usize| u32::from_le_bytes(hive[at..at + 4].try_into().expect("four bytes"));
+    let first = 4096 + word(&hive, 36) as usize + 4;
+    let (count, list) = (word(&hive, first + 20), word(&hive, first + 28));
+    for at in (4096 + 36..hive.len() - 80).step_by(8) {
+        if hive[at..].starts_with(b"nk") {
+            hive[at + 20..at + 24].copy_from_slice(&count.to_le_bytes());
+            hive[at + 28..at + 32].copy_from_slice(&list.to_le_bytes());
+        }
+    }
+    folder.write("circle.dat", hive);
+    for command in ["inspect", "check"] {
+        let (code, said) = bounded(&folder, &[command, "circle.dat"]);
+        assert!(code == 4, "{command}: {said}");
+    }
+}

@@ -28,6 +28,8 @@ mod msi;
 #[cfg(unix)]
 mod msi_judges;
 #[cfg(unix)]
+mod msix;
+#[cfg(unix)]
 mod notices;
 mod payload;
 #[cfg(unix)]

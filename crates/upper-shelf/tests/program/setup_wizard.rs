@@ -313,13 +313,14 @@ fn a_newer_version_and_files_in_use_are_said_in_a_sentence() {
     assert!(said.contains("A newer version (2.0.0) is already installed."), "{said}");
     // A repair while a program holds a file: the wizard says which, and stops when it is told to.
     let holder = machine.hold(r"C:\Program Files\Hives & Frames\data\frames.txt");
-    let steps = ["Repair", "Cancel", "Close"];
+    // The page of the progress has a button to cancel, too.
+    let steps = ["Repair", "see:Close apps", "Cancel", "Close"];
     let (pages, code) = machine.walk_beside(&[&newer, "/LANGUAGE=en"], &steps);
     drop(holder);
     assert_eq!(code, 32);
     let said = pages[1].texts().join("\n");
     assert!(said.contains("Files in use"), "{said}");
-    let said = pages[2].texts().join("\n");
+    let said = pages[3].texts().join("\n");
     assert!(said.contains("Files are in use. Nothing has been changed"), "{said}");
 }
 

@@ -16,7 +16,7 @@ use crate::languages::language_numbers;
 use crate::payload::Layer;
 use crate::platform::{Platform, Selector, System};
 use crate::problem::{About, Code, Problem, Span};
-use crate::settings::{CodeSigning, DiskImage, Settings, Signing, TargetName};
+use crate::settings::{CodeSigning, DiskImage, OpenPgpSigning, Settings, Signing, TargetName};
 use serde::Serialize;
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::PathBuf;
@@ -80,6 +80,8 @@ pub struct Product {
     pub signing: Option<Signing>,
     /// How code is signed, for macOS.
     pub code_signing: CodeSigning,
+    /// With which key of OpenPGP is signed.
+    pub openpgp: Option<OpenPgpSigning>,
     /// The packages' formats.
     pub targets: Vec<TargetName>,
     /// Seconds since 1970 that all files inside packages bear.
@@ -235,6 +237,7 @@ impl Project {
                 disk_image,
                 signing,
                 code_signing: self.code_signing(),
+                openpgp: self.openpgp(),
                 targets,
                 time,
                 file_name,

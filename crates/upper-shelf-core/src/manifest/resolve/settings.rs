@@ -4,9 +4,10 @@ use super::{Default as Taken, Resolver};
 use crate::languages::drag_to_install;
 use crate::manifest::Project;
 use crate::platform::System;
+use crate::secret;
 use crate::settings::{
-    Appimage, CodePage, CodeSigning, DiskImage, Dmg, ExistingSignatures, FurtherFile, Msi, Nsis, Portable, Settings,
-    Signing, Tar, TargetName, Words, Zip,
+    Appimage, CodePage, CodeSigning, DiskImage, Dmg, ExistingSignatures, FurtherFile, Msi, Nsis, OpenPgpSigning,
+    Portable, Settings, Signing, Tar, TargetName, Words, Zip,
 };
 use serde::Serialize;
 
@@ -233,19 +234,44 @@ impl<'p> Resolver<'p> {
 impl Project {
     /// The key that signs for a system, if the manifest names one.
     pub fn signing(&self, system: System) -> Option<Signing> {
-        let written = match system {
-            System::Windows => self.manifest.signing.windows.as_ref()?,
-            System::Linux => self.manifest.signing.linux.as_ref()?,
+        let signing = &self.manifest.signing;
+        Some(match system {
+            System::Windows => {
+                let written = signing.windows.as_ref()?;
+                Signing {
+                    system,
+                    key: self.key(&written.key),
+                    certificates: self.inside(&written.certificate),
+                    secret: secret::Place::of(written.secret_variable.clone(), written.secret_keyring.clone()),
+                    timestamps: written.timestamps.clone(),
+                    timestamp_roots: self.inside(&written.timestamp_roots),
+                    digest: written.digest,
+                    page_hashes: written.page_hashes,
+                }
+            }
+            System::Linux => {
+                let written = signing.linux.as_ref()?;
+                Signing {
+                    system,
+                    key: self.key(&written.key),
+                    certificates: self.inside(&written.certificate),
+                    secret: secret::Place::of(written.secret_variable.clone(), written.secret_keyring.clone()),
+                    timestamps: written.timestamps.clone(),
+                    timestamp_roots: self.inside(&written.timestamp_roots),
+                    digest: written.digest,
+                    page_hashes: false,
+                }
+            }
             System::Macos => return self.code_signing().key,
-        };
-        Some(Signing {
-            system,
-            key: self.key(&written.key),
-            certificates: self.inside(&written.certificate),
-            secret_variable: written.secret_variable.clone(),
-            timestamps: written.timestamps.clone(),
-            timestamp_roots: self.inside(&written.timestamp_roots),
-            digest: written.digest,
+        })
+    }
+
+    /// The key that signs with OpenPGP, if the manifest names one.
+    pub fn openpgp(&self) -> Option<OpenPgpSigning> {
+        let written = self.manifest.signing.openpgp.as_ref()?;
+        Some(OpenPgpSigning {
+            key: self.folder.join(&written.key),
+            secret: secret::Place::of(written.secret_variable.clone(), written.secret_keyring.clone()),
         })
     }
 
@@ -256,10 +282,11 @@ impl Project {
             system: System::Macos,
             key: self.key(key),
             certificates: self.inside(&written.certificate),
-            secret_variable: written.secret_variable.clone(),
+            secret: secret::Place::of(written.secret_variable.clone(), written.secret_keyring.clone()),
             timestamps: written.timestamps.clone(),
             timestamp_roots: self.inside(&written.timestamp_roots),
             digest: None,
+            page_hashes: false,
         });
         CodeSigning {
             runtime: key.is_some() && written.hardened_runtime.unwrap_or(true),

@@ -1,11 +1,12 @@
 //! One program or library: its directory, what goes with it, and the signed message, or none.
 
 use super::super::cache::{Matter, Wanted};
-use super::super::file::{Signed, unreadable};
-use super::super::{failure, shown};
+use super::super::elsewhere::signed;
+use super::super::file::{Signed, refused, unreadable};
+use super::super::shown;
 use super::tree::Open;
 use crate::payload::Source;
-use crate::problem::{Code, Failure, Kind};
+use crate::problem::{Failure, Kind};
 use code_signature::{
     Blobs, CdHash, Directory, Entitlements, HashKind, Requirement, blob, content_of, flag, list_of_directories,
     page_hashes, sha1, slot,
@@ -178,10 +179,20 @@ impl CodeSigner<'_> {
     ) -> Result<(Overlay<()>, Known), Failure> {
         let bytes = source.open().map_err(|e| Failure::io("can't read", place, e))?;
         let (mut signatures, mut hashes) = (Vec::new(), Vec::new());
+        let mut awaited = None;
         for slice in &parts.slices {
-            let (size, signature, hash) = self.slice(&bytes, slice, with, place)?;
-            signatures.push((size, signature));
-            hashes.push(hash);
+            match self.slice(&bytes, slice, with, place) {
+                Ok((size, signature, hash)) => {
+                    signatures.push((size, signature));
+                    hashes.push(hash);
+                }
+                // All parts ask before the build stops.
+                Err(failure) if failure.kind == Kind::Awaited => awaited = Some(failure),
+                Err(failure) => return Err(failure),
+            }
+        }
+        if let Some(failure) = awaited {
+            return Err(failure);
         }
         let requirement = self.requirement(with.identifier).or_else(|| Requirement::of_code(&hashes));
         let overlay = parts.signed((), &signatures).map_err(|e| unreadable(place, e))?;
@@ -266,14 +277,11 @@ impl CodeSigner<'_> {
         if let Some(before) = wanted.find() {
             return Ok(before);
         }
-        let refused = |e: signatures::Error| {
-            failure(Code::Key, Kind::Problems, format!("{} can't be signed", place.display()), place, &e)
-        };
+        let refused = |e: signatures::Error| refused(place, &e);
         let list = list_of_directories(hashes);
         let of = code::Directory { bytes: directory, list: &list };
         let unsigned = code::prepare(of, &who.chain).map_err(refused)?;
-        let signature = who.signer.sign(code::hash(), unsigned.to_sign()).map_err(refused)?;
-        let stamp = how.clock.as_ref().map(|clock| clock.stamp(&signature)).transpose()?;
+        let (signature, stamp) = signed(&unsigned, place, who, how)?;
         let made = code::finish(&unsigned, &signature, stamp).map_err(refused)?;
         code::check(&made, directory, &[], 0).map_err(refused)?;
         Ok(wanted.keep(made))

@@ -315,7 +315,11 @@ fn pack(bundle: &Path, to: &Path) -> std::io::Result<()> {
 pub fn objections(path: &Path, name: &str, roots: &[signatures::Certificate]) -> Result<Vec<Issue>, Failure> {
     let now = crate::signing::now();
     if !name.ends_with(".zip") {
-        return Ok(of_verdict(&crate::signing::verify(path, roots, now, 1)?, name, true));
+        return Ok(of_verdict(
+            &super::super::file::verify(path, roots, now, super::super::file::Depth::Inside(1))?,
+            name,
+            true,
+        ));
     }
     let trouble = |e: std::io::Error| Failure::io("can't unpack", path, e);
     let mut beside = path.as_os_str().to_owned();
@@ -328,7 +332,7 @@ pub fn objections(path: &Path, name: &str, roots: &[signatures::Certificate]) ->
     let mut all = Vec::new();
     for entry in std::fs::read_dir(&folder).map_err(trouble)? {
         let entry = entry.map_err(trouble)?;
-        let verdict = crate::signing::verify(&entry.path(), roots, now, 1)?;
+        let verdict = super::super::file::verify(&entry.path(), roots, now, super::super::file::Depth::Inside(1))?;
         all.extend(of_verdict(&verdict, &format!("{name}/{}", entry.file_name().to_string_lossy()), false));
     }
     Ok(all)

@@ -46,10 +46,10 @@ pub fn entitlements(
 }
 
 /// What is wrong with how a product's code is to be signed, as far as that can be seen without a secret.
-pub fn check(settings: &CodeSigning, product: &Identity, now: u64) -> Vec<Problem> {
+pub fn check(settings: &CodeSigning, product: &Identity, elsewhere: bool, now: u64) -> Vec<Problem> {
     let mut all = Vec::new();
     if let Some(key) = &settings.key {
-        all.extend(signing::check(key, product, settings.team.as_deref(), now));
+        all.extend(signing::check(key, product, settings.team.as_deref(), elsewhere, now));
     }
     if let Some(Err(failure)) = settings.entitlements.as_deref().map(list) {
         let problems = failure.problems.into_iter();

@@ -6,7 +6,7 @@ use crate::footprint::RelPath;
 use crate::payload::Source;
 use crate::problem::{Code, Failure, Problem};
 use crate::signing::file::unreadable as unsignable;
-use crate::signing::{ForeignSignature, parallel};
+use crate::signing::{ForeignSignature, later, parallel};
 use code_signature::{Entitlements, Place, Rules, Seal, Sealed};
 use mach_o::SignedParts;
 use read_at::Cursor;
@@ -151,10 +151,16 @@ impl CodeSigner<'_> {
             survey.code.keys().filter(|path| !mains.contains(path) && !survey.is_kept(path)).collect();
         let signed = parallel::each(threads, &loose, |path| {
             let with = With { identifier: &self.identifier(path), ..With::default() };
-            self.one(tree, path, &survey, with)
+            later(self.one(tree, path, &survey, with))
         })?;
         let loose: Vec<String> = loose.into_iter().cloned().collect();
-        for (path, (item, known)) in loose.into_iter().zip(signed) {
+        // Without their signatures nothing around them can be sealed.
+        let mut waiting: Vec<String> = Vec::new();
+        for (path, signed) in loose.into_iter().zip(signed) {
+            let Some((item, known)) = signed else {
+                waiting.push(path);
+                continue;
+            };
             tree.0.insert(path.clone(), item);
             survey.known.insert(path.clone(), known);
             outcome.changed.insert(path);
@@ -165,6 +171,10 @@ impl CodeSigner<'_> {
                 continue;
             }
             let Some(main) = &bundle.main else { continue };
+            if waiting.iter().any(|path| path.strip_prefix(&bundle.base).is_some_and(|rest| rest.starts_with('/'))) {
+                waiting.push(bundle.base.clone());
+                continue;
+            }
             let seal = self.seal_of(tree, &bundle, &mut survey, threads)?;
             let bytes = seal.to_bytes();
             let folder = format!("{}/{}", bundle.base, SEAL.split('/').next().unwrap_or_default());
@@ -174,7 +184,10 @@ impl CodeSigner<'_> {
             let info = tree.info(&bundle).map_err(|e| unsignable(Path::new(&bundle.info), e))?;
             let identifier = bundle.identifier.clone().unwrap_or_else(|| self.identifier(&bundle.node));
             let with = With { identifier: &identifier, info: Some(&info), seal: Some(&bytes), entitlements: None };
-            let (item, known) = self.one(tree, main, &survey, with)?;
+            let Some((item, known)) = later(self.one(tree, main, &survey, with))? else {
+                waiting.push(main.clone());
+                continue;
+            };
             tree.0.insert(main.clone(), item);
             outcome.changed.insert(main.clone());
             outcome.code += 1;
@@ -183,6 +196,9 @@ impl CodeSigner<'_> {
                 survey.known.insert(bundle.node.clone(), known.clone());
             }
             survey.known.insert(main.clone(), known);
+        }
+        if let Some(elsewhere) = self.key.and_then(|(_, how)| how.elsewhere.as_ref()) {
+            elsewhere.stop()?;
         }
         (outcome.foreign, outcome.warnings) = (survey.foreign, survey.warnings);
         outcome.foreign.sort();

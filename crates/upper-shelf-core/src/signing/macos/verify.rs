@@ -97,18 +97,13 @@ pub(super) fn message_of(
         _ => format!("{} = …", shown(&key)),
     };
     let mut facts = SignatureFacts {
-        product: None,
-        digest: directory.hash.name().to_owned(),
-        chain: Vec::new(),
-        timestamp: None,
-        untrusted: Vec::new(),
-        problems: Vec::new(),
         code: Some(CodeFacts {
             identifier: shown(&directory.identifier),
             team: directory.team.as_deref().map(shown),
             hardened_runtime: directory.flags & flag::RUNTIME != 0,
             entitlements: entitlements.map(|e| e.0.into_iter().map(allowed).collect()).unwrap_or_default(),
         }),
+        ..SignatureFacts::unnamed(directory.hash.name().to_owned())
     };
     let message = blobs.part(slot::MESSAGE).map(content_of).filter(|message| !message.is_empty());
     let Some(message) = message else {

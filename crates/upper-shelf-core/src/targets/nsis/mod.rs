@@ -75,6 +75,13 @@ fn head_for(job: &Job, file_name: &str, portable: bool, administrator: bool) -> 
     image.with_resources(&resources)
 }
 
+/// The head of a setup program.
+fn setup_head(job: &Job) -> Result<Vec<u8>, Failure> {
+    let administrator = job.footprint.install.scope() == Scope::Machine;
+    let head = head_for(job, &format!("{}.exe", job.file_name), false, administrator);
+    head.map_err(|e| Failure::new(Kind::Problems, Problem::error(Code::FormatLimit, e.to_string())))
+}
+
 /// Whether so much of the payload is code of x86 processors that the filter for it helps.
 fn is_mostly_code(job: &Job) -> bool {
     if matches!(job.footprint.platform, Some(Platform::WindowsArm64)) {
@@ -213,10 +220,12 @@ impl Target for Nsis {
         problems
     }
 
+    fn sign_own_programs(&self, job: &Job) -> Result<(), Failure> {
+        program::uninstaller(job, &setup_head(job)?).map(drop)
+    }
+
     fn write(&self, job: &Job, stream: Stream, out: File) -> Result<(), Failure> {
-        let administrator = job.footprint.install.scope() == Scope::Machine;
-        let head = head_for(job, &format!("{}.exe", job.file_name), false, administrator);
-        let head = head.map_err(|e| Failure::new(Kind::Problems, Problem::error(Code::FormatLimit, e.to_string())))?;
+        let head = setup_head(job)?;
         let (header, block) = program::setup(job, &head)?;
         write(job, &head, &header, Some(&block), stream, out).map_err(failure)
     }

@@ -379,16 +379,24 @@ pub fn shown(footprint: &Footprint, wizard: &Wizard) -> Vec<Page> {
 
 /// The instructions of a setup program, and the data block of the program that removes the product.
 pub fn setup(job: &Job, head: &[u8]) -> std::result::Result<(Header, Vec<u8>), Failure> {
-    let block = removal_block(job).map_err(super::failure)?;
-    let stored = stored_uninstaller(head, &block, job.signer)?;
+    let stored = uninstaller(job, head)?;
     let header = instructions(job, stored.len() as u64).map_err(super::failure)?;
     Ok((header, stored))
 }
 
-/// The data block of the program that removes the product.
+/// The program that removes the product, as a package holds it.
+pub fn uninstaller(job: &Job, head: &[u8]) -> std::result::Result<Vec<u8>, Failure> {
+    let block = removal_block(job).map_err(super::failure)?;
+    stored_uninstaller(head, &block, job.signer)
+}
+
+/// The data block of the program that removes the product. It says nothing of the files, so that it is the same, and signed
+/// once, whatever becomes of them.
 fn removal_block(job: &Job) -> Result<Vec<u8>> {
-    let footprint = job.footprint;
-    let all = own_pages(footprint, job.wizard);
+    let Footprint { product, platform, choices, install, .. } = job.footprint;
+    let (product, choices, install) = (product.clone(), choices.clone(), install.clone());
+    let footprint = &Footprint { product, platform: *platform, choices, install, ..Footprint::default() };
+    let all = own_pages(job.footprint, job.wizard);
     let mut remover = Program::new();
     remover.identity(footprint);
     remover.rules(&footprint.install);

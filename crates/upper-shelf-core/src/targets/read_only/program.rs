@@ -3,14 +3,13 @@
 use super::super::{Depth, Format, Visit, damaged};
 use crate::budget::Package;
 use crate::content::ContentHash;
-use crate::footprint::{self, Footprint, Foreign, Identity, Node, RelPath};
+use crate::footprint::{self, Footprint, Foreign, Identity, Node};
 use crate::platform::{Platform, System};
 use crate::problem::Failure;
 use crate::recognise::{FileKind, recognise};
 use std::collections::BTreeSet;
 use std::fs::File;
 use std::io::{self, Read};
-use std::path::Path;
 
 /// Larger programs are listed, and not looked into.
 const MOST: u64 = 256 << 20;
@@ -34,7 +33,7 @@ impl Format for Program {
             _ => return Ok(None),
         };
         let io = |e: io::Error| Failure::io("can't read", package, e);
-        let path = path(package)?;
+        let path = super::own_path(package)?;
         let size = package.metadata().map_err(io)?.len();
         let content = match depth {
             Depth::Listing => None,
@@ -62,14 +61,8 @@ impl Format for Program {
 
     fn files(&self, package: &Package, visit: Visit) -> Result<(), Failure> {
         let io = |e: io::Error| Failure::io("can't read", package, e);
-        visit(&path(package)?, &mut File::open(package).map_err(io)?).map_err(io)
+        visit(&super::own_path(package)?, &mut File::open(package).map_err(io)?).map_err(io)
     }
-}
-
-/// The file's own name.
-fn path(package: &Path) -> Result<RelPath, Failure> {
-    let name = package.file_name().unwrap_or_default().to_string_lossy();
-    RelPath::new(name.into_owned()).map_err(|why| damaged(package, format!("its name {why}")))
 }
 
 fn key(name: &str) -> String {

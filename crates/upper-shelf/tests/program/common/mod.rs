@@ -10,8 +10,10 @@ pub mod macho;
 pub mod setups;
 
 use std::path::{Path, PathBuf};
-use std::process::{Command, Output};
+use std::process::{Command, Output, Stdio};
 use std::sync::OnceLock;
+use std::sync::mpsc::RecvTimeoutError;
+use std::time::Duration;
 
 pub const PROGRAM: &str = env!("CARGO_BIN_EXE_upper-shelf");
 
@@ -94,7 +96,7 @@ impl Folder {
 
     /// Runs the program: exit code, and everything it printed (errors behind the rest), with the folder's name left out.
     pub fn run(&self, args: &[&str]) -> (i32, String) {
-        let out = self.command(args).output().expect("started");
+        let out = within_minutes(self.command(args));
         (code(&out), self.tidy(&text(&out)))
     }
 
@@ -116,6 +118,23 @@ impl Folder {
         names.sort();
         names
     }
+}
+
+/// Runs a command that may take ten minutes: what waits for ever fails by its own name.
+fn within_minutes(mut command: Command) -> Output {
+    let child = command.stdin(Stdio::null()).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().expect("started");
+    let (id, (done, wait)) = (child.id(), std::sync::mpsc::channel::<()>());
+    let watch = std::thread::spawn(move || {
+        if wait.recv_timeout(Duration::from_secs(600)) == Err(RecvTimeoutError::Timeout) {
+            let _ = Command::new("kill").arg("-9").arg(id.to_string()).status();
+            return false;
+        }
+        true
+    });
+    let out = child.wait_with_output().expect("ended");
+    drop(done);
+    assert!(watch.join().expect("no panic"), "{command:?} was still running after ten minutes: {}", text(&out));
+    out
 }
 
 pub fn code(out: &Output) -> i32 {

@@ -13,7 +13,7 @@ certificate = "keys/code-signing.pem"
 "#;
 
 /// A product whose manifest names a key, with a library that somebody else has signed.
-fn product_with_key(more: &str) -> Folder {
+pub(super) fn product_with_key(more: &str) -> Folder {
     let folder = crate::common::hives::product_for("msi", "1.0.0", &format!("{SIGNING}{more}"));
     let manifest = std::fs::read_to_string(folder.at("shelf.toml")).expect("read");
     folder.write("shelf.toml", manifest.replace(r#"build = ["msi"]"#, r#"build = ["msi", "nsis", "portable", "zip"]"#));
@@ -207,7 +207,7 @@ fn what_is_wrong_with_a_key_is_said_before_anything_is_built() {
        |
     91 | secret = …
        | ^^^^^^
-       = instead: one of key, certificate, secret-variable, timestamps, timestamp-roots, digest
+       = instead: one of key, certificate, secret-variable, secret-keyring, timestamps, timestamp-roots, digest, page-hashes
 
     1 error; nothing was written
     "#);

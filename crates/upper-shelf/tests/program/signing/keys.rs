@@ -360,3 +360,55 @@ fn a_service_that_fails_lies_or_babbles_leaves_nothing_signed() {
      = instead: a program that speaks as docs/signing.md says; try it by itself
     "#);
 }
+
+/// A keyring on a bus of its own: with an entry that holds a secret, `words` are run. All of it ends with the test.
+fn with_keyring(folder: &Folder, secret: &str, words: &str) -> (i32, String) {
+    let script = format!(
+        "export HOME=$PWD/home XDG_DATA_HOME=$PWD/home XDG_RUNTIME_DIR=$PWD/home; mkdir -p $HOME; chmod 700 $HOME
+         printf honey | gnome-keyring-daemon --foreground --unlock --components=secrets >/dev/null 2>&1 & daemon=$!
+         trap 'kill $daemon' EXIT
+         # Whoever asks before it is there would have the bus start another one, which is locked.
+         for n in $(seq 100); do
+           dbus-send --print-reply --dest=org.freedesktop.DBus / org.freedesktop.DBus.NameHasOwner \
+             string:org.freedesktop.secrets 2>/dev/null | grep -q true && break; sleep 0.2
+         done
+         printf '%s' '{secret}' | timeout 20 secret-tool store --label=test service upper-shelf username releases \
+           target default application rust-keyring
+         {PROGRAM} {words}"
+    );
+    let mut command = Command::new("timeout");
+    command.args(["--kill-after=5", "120", "dbus-run-session", "--", "sh", "-c", &script]);
+    command.current_dir(folder.path()).env("NO_COLOR", "1").env("XDG_CACHE_HOME", folder.cache());
+    let out = command.stdin(Stdio::null()).output().expect("`./test` installs it");
+    (code(&out), folder.tidy(&text(&out)))
+}
+
+#[test]
+fn the_systems_keyring_holds_the_secret_of_a_key() {
+    let folder = Folder::new();
+    protected(&folder, "Honig und Wachs");
+    folder.write("app.exe", COMBWRIGHT);
+    let (code, said) =
+        with_keyring(&folder, "Honig und Wachs", "sign app.exe --key key.p12 --secret-keyring upper-shelf/releases");
+    assert_eq!(code, 0, "{said}");
+    assert!(accepts("ours", &folder.at("app.exe"), &roots("p256")));
+    let (code, said) = with_keyring(
+        &folder,
+        "wrong",
+        "sign app.exe --existing replace --key key.p12 --secret-keyring upper-shelf/releases",
+    );
+    assert!(code == 1 && said.contains("the secret is wrong"), "{said}");
+    let (code, said) = with_keyring(
+        &folder,
+        "Honig",
+        "sign app.exe --existing replace --key key.p12 --secret-keyring upper-shelf/none",
+    );
+    assert!(code == 1 && said.contains("there is no such entry"), "{said}");
+    // Without a keyring at all.
+    let words =
+        ["sign", "app.exe", "--existing", "replace", "--key", "key.p12", "--secret-keyring", "upper-shelf/releases"];
+    let out = folder.command(&words).env("DBUS_SESSION_BUS_ADDRESS", "unix:path=/nowhere").output().expect("started");
+    let said = text(&out);
+    let what = "the secret upper-shelf/releases can't be had from the system's keyring";
+    assert!(out.status.code() == Some(1) && said.contains(what), "{said}");
+}

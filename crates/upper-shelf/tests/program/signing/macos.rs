@@ -306,6 +306,14 @@ pub(super) fn product(more: &str) -> Folder {
     folder
 }
 
+/// A bundle inside of a product, and a library.
+pub(super) fn put_helper(folder: &Folder) {
+    folder.write("built/Helpers/Bee.app/Contents/MacOS/bee", ARM64);
+    folder.write("built/Helpers/Bee.app/Contents/Info.plist", list("bee", "works.fernhollow.bee"));
+    folder.write("built/Helpers/Bee.app/Contents/Resources/wing.txt", "wing");
+    folder.write("built/jre/libjvm.dylib", ARM64);
+}
+
 pub(super) const SIGNING: &str =
     "[signing.macos]\nkey = \"KEYS/code-signing.key.pem\"\ncertificate = \"KEYS/code-signing.pem\"\n";
 
@@ -356,10 +364,7 @@ fn a_build_with_a_key_signs_programs_bundles_inside_and_the_image() {
         "allowed.plist",
         "<plist version=\"1.0\"><dict><key>com.apple.security.network.client</key><true/></dict></plist>",
     );
-    folder.write("built/Helpers/Bee.app/Contents/MacOS/bee", ARM64);
-    folder.write("built/Helpers/Bee.app/Contents/Info.plist", list("bee", "works.fernhollow.bee"));
-    folder.write("built/Helpers/Bee.app/Contents/Resources/wing.txt", "wing");
-    folder.write("built/jre/libjvm.dylib", ARM64);
+    put_helper(&folder);
     let planned = folder.ok(&["plan"]);
     let planned = &planned[planned.find("signatures").expect("there")..planned.find("defaults").expect("there")];
     insta::assert_snapshot!(planned.replace(&KEYS.path().to_string_lossy().into_owned(), "KEYS"), @r#"

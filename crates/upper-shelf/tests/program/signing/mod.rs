@@ -2,10 +2,13 @@
 //! descriptions. Whatever is changed, somebody refuses it, and we always do.
 
 mod builds;
+mod elsewhere;
 mod files;
 mod keys;
 mod macos;
 mod notary;
+mod openpgp;
+mod refusals;
 
 use crate::common::{Folder, PROGRAM, code, text};
 use std::fmt::Write as _;
@@ -15,12 +18,12 @@ use std::process::{Child, Command, Stdio};
 use std::sync::LazyLock;
 use test_support::python;
 
-pub(super) const COMBWRIGHT: &[u8] = include_bytes!("../../../../../demo/files/built/windows-x64/combwright.exe");
+pub(crate) const COMBWRIGHT: &[u8] = include_bytes!("../../../../../demo/files/built/windows-x64/combwright.exe");
 
 pub(super) const JUDGES: [&str; 4] = ["ours", "second reading", "lief", "signify"];
 
 /// Keys of each kind, made once: those with RSA take their time.
-pub(super) static KEYS: LazyLock<Folder> = LazyLock::new(|| {
+pub(crate) static KEYS: LazyLock<Folder> = LazyLock::new(|| {
     let folder = Folder::new();
     for kind in ["rsa-3072", "p256", "p384"] {
         folder.ok(&["keys", "make", kind, "--publisher", "Fernhollow", "--kind", kind]);
@@ -65,12 +68,12 @@ impl Authority {
 }
 
 /// The words of the command line for a kind of key.
-pub(super) fn keys(kind: &str) -> Vec<String> {
+pub(crate) fn keys(kind: &str) -> Vec<String> {
     let at = |name: &str| KEYS.at(&format!("{kind}/{name}")).to_string_lossy().into_owned();
     vec!["--key".into(), at("code-signing.key.pem"), "--certificate".into(), at("code-signing.pem")]
 }
 
-pub(super) fn roots(kind: &str) -> String {
+pub(crate) fn roots(kind: &str) -> String {
     KEYS.at(&format!("{kind}/test-authority.pem")).to_string_lossy().into_owned()
 }
 

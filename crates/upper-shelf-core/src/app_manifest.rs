@@ -2,9 +2,22 @@
 //!
 //! Source: Microsoft's published schema of package manifests.
 
-use crate::xml::referred;
-use quick_xml::Reader;
-use quick_xml::events::{BytesStart, Event};
+use crate::xml::{Element, Namespaces};
+
+/// The namespaces of manifests, with the prefixes that names have here.
+pub(crate) const NAMESPACES: &Namespaces = &[
+    ("", "http://schemas.microsoft.com/appx/manifest/foundation/windows10"),
+    ("build", "http://schemas.microsoft.com/developer/appx/2015/build"),
+    ("desktop", "http://schemas.microsoft.com/appx/manifest/desktop/windows10"),
+    ("desktop4", "http://schemas.microsoft.com/appx/manifest/desktop/windows10/4"),
+    ("desktop6", "http://schemas.microsoft.com/appx/manifest/desktop/windows10/6"),
+    ("desktop7", "http://schemas.microsoft.com/appx/manifest/desktop/windows10/7"),
+    ("rescap", "http://schemas.microsoft.com/appx/manifest/foundation/windows10/restrictedcapabilities"),
+    ("uap", "http://schemas.microsoft.com/appx/manifest/uap/windows10"),
+    ("uap3", "http://schemas.microsoft.com/appx/manifest/uap/windows10/3"),
+    ("uap4", "http://schemas.microsoft.com/appx/manifest/uap/windows10/4"),
+    ("uap5", "http://schemas.microsoft.com/appx/manifest/uap/windows10/5"),
+];
 
 /// What a manifest says.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
@@ -33,6 +46,8 @@ pub(crate) struct AppManifest {
     pub dependencies: Vec<String>,
     /// The packages in a bundle.
     pub packages: Vec<String>,
+    /// What the tool that made it says besides, by names.
+    pub said: Vec<(String, String)>,
 }
 
 /// Something that is started.
@@ -42,11 +57,43 @@ pub(crate) struct Application {
     pub id: String,
     /// Its program, with slashes.
     pub executable: Option<String>,
+    /// The name that people read.
+    pub title: Option<String>,
+    /// What it does.
+    pub description: Option<String>,
+    /// Whether it has an entry in the menu of programs.
+    pub is_listed: bool,
+    /// Whether it needs a terminal.
+    pub console: bool,
+    /// What it is for the system besides.
+    pub extensions: Vec<Extension>,
 }
 
-fn attribute(element: &BytesStart, name: &str) -> Result<Option<String>, String> {
-    let found = element.try_get_attribute(name).map_err(|e| e.to_string())?;
-    found.map(|text| text.unescape_value().map(|text| text.into_owned()).map_err(|e| e.to_string())).transpose()
+/// What an application is for the system besides.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) enum Extension {
+    /// Opens files: the name that people read; endings with their dots, and media types.
+    FileType { title: Option<String>, endings: Vec<(String, Option<String>)> },
+    /// Opens links.
+    Scheme(String),
+    /// Is started when the user logs in: the name that people read.
+    Startup(String),
+    /// Is started by names at a command prompt.
+    Aliases(Vec<String>),
+    /// Has a shortcut, with its file, arguments and description.
+    Shortcut { file: String, arguments: String, description: Option<String> },
+    /// Runs without anybody logged in.
+    Service { name: String, start: String, account: String, arguments: String },
+    /// Fonts for all programs: their files, with slashes.
+    Fonts(Vec<String>),
+}
+
+fn owned(element: &Element, name: &str) -> String {
+    element.get(name).unwrap_or_default().to_owned()
+}
+
+fn with_slashes(path: &str) -> String {
+    path.replace('\\', "/")
 }
 
 impl AppManifest {
@@ -55,63 +102,104 @@ impl AppManifest {
     /// # Errors
     /// It is no XML, or names no package.
     pub fn read(bytes: &[u8]) -> Result<Self, String> {
-        let mut reader = Reader::from_reader(bytes);
+        Self::of(&Element::read(bytes, NAMESPACES)?)
+    }
+
+    /// What a manifest says that was read.
+    ///
+    /// # Errors
+    /// It names no package.
+    pub fn of(root: &Element) -> Result<Self, String> {
         let mut own = Self::default();
-        let (mut path, mut text) = (Vec::<Vec<u8>>::new(), String::new());
-        loop {
-            match reader.read_event().map_err(|e| e.to_string())? {
-                Event::Start(element) => {
-                    own.element(&element)?;
-                    path.push(element.local_name().as_ref().to_vec());
-                    text.clear();
-                }
-                Event::Empty(element) => own.element(&element)?,
-                Event::Text(part) => text += &part.decode().map_err(|e| e.to_string())?,
-                Event::GeneralRef(reference) => text += &referred(&reference),
-                Event::End(_) => {
-                    let name = path.pop().unwrap_or_default();
-                    if path.last().is_some_and(|above| above == b"Properties") {
-                        let said = Some(text.trim().to_owned()).filter(|text| !text.is_empty());
-                        match &name[..] {
-                            b"DisplayName" => own.title = said,
-                            b"PublisherDisplayName" => own.publisher_title = said,
-                            b"Description" => own.description = said,
-                            _ => {}
-                        }
-                    }
-                    text.clear();
-                }
-                Event::Eof => break,
-                _ => {}
-            }
+        if let Some(identity) = root.first("Identity") {
+            let get = |name: &str| owned(identity, name);
+            (own.name, own.publisher, own.version) = (get("Name"), get("Publisher"), get("Version"));
+            own.processor = identity.get("ProcessorArchitecture").map(str::to_owned);
         }
         if own.name.is_empty() || own.publisher.is_empty() {
             return Err("it names no package".into());
         }
+        let within = |list: &'static str| root.all(list).flat_map(|list| &list.children);
+        for property in within("Properties") {
+            let said = Some(property.text.clone()).filter(|text| !text.is_empty());
+            match property.local() {
+                "DisplayName" => own.title = said,
+                "PublisherDisplayName" => own.publisher_title = said,
+                "Description" => own.description = said,
+                _ => {}
+            }
+        }
+        own.applications = within("Applications").filter(|e| e.local() == "Application").map(Application::of).collect();
+        let is_capability = |e: &&Element| e.local().ends_with("Capability");
+        own.capabilities = within("Capabilities").filter(is_capability).map(|e| owned(e, "Name")).collect();
+        for needed in within("Dependencies") {
+            match needed.local() {
+                "TargetDeviceFamily" => {
+                    own.systems.push(["Name", "MinVersion", "MaxVersionTested"].map(|name| owned(needed, name)));
+                }
+                "PackageDependency" => own.dependencies.push(owned(needed, "Name")),
+                _ => {}
+            }
+        }
+        own.packages = within("Packages").filter_map(|e| e.get("FileName")).map(str::to_owned).collect();
+        own.said = within("Metadata").map(|item| (owned(item, "Name"), owned(item, "Value"))).collect();
         Ok(own)
     }
 
-    fn element(&mut self, element: &BytesStart) -> Result<(), String> {
-        let get = |name: &str| attribute(element, name);
-        let need = |name: &str| Ok::<_, String>(get(name)?.unwrap_or_default());
-        match element.local_name().as_ref() {
-            b"Identity" => {
-                (self.name, self.publisher, self.version) = (need("Name")?, need("Publisher")?, need("Version")?);
-                self.processor = get("ProcessorArchitecture")?;
-            }
-            b"Application" => {
-                let executable = get("Executable")?.map(|path| path.replace('\\', "/"));
-                self.applications.push(Application { id: need("Id")?, executable });
-            }
-            b"Capability" | b"DeviceCapability" | b"CustomCapability" => self.capabilities.push(need("Name")?),
-            b"TargetDeviceFamily" => {
-                self.systems.push([need("Name")?, need("MinVersion")?, need("MaxVersionTested")?]);
-            }
-            b"PackageDependency" => self.dependencies.push(need("Name")?),
-            b"Package" => self.packages.extend(get("FileName")?),
-            _ => {}
+    /// What the tool that made it says of something.
+    pub fn said(&self, name: &str) -> Option<&str> {
+        self.said.iter().find(|(own, _)| own == name).map(|(_, value)| value.as_str())
+    }
+}
+
+impl Application {
+    fn of(element: &Element) -> Self {
+        let visible = element.first("VisualElements");
+        let shown = |name: &str| visible.and_then(|e| e.get(name)).map(str::to_owned);
+        let extensions = element.all("Extensions").flat_map(|list| &list.children);
+        Self {
+            id: owned(element, "Id"),
+            executable: element.get("Executable").map(with_slashes),
+            title: shown("DisplayName"),
+            description: shown("Description"),
+            is_listed: visible.is_some() && shown("AppListEntry").as_deref() != Some("none"),
+            console: element.get("desktop4:Subsystem") == Some("console"),
+            extensions: extensions.filter_map(Extension::of).collect(),
         }
-        Ok(())
+    }
+}
+
+impl Extension {
+    fn of(extension: &Element) -> Option<Self> {
+        let inner = extension.children.first()?;
+        let text = |name: &str| inner.first(name).map(|e| e.text.clone()).filter(|text| !text.is_empty());
+        Some(match (extension.get("Category")?, inner.local()) {
+            ("windows.fileTypeAssociation", "FileTypeAssociation") => {
+                let kinds = inner.all("SupportedFileTypes").flat_map(|list| &list.children);
+                let endings = kinds.map(|kind| (kind.text.clone(), kind.get("ContentType").map(str::to_owned)));
+                Self::FileType { title: text("DisplayName"), endings: endings.collect() }
+            }
+            ("windows.protocol", "Protocol") => Self::Scheme(owned(inner, "Name")),
+            ("windows.startupTask", "StartupTask") => Self::Startup(owned(inner, "DisplayName")),
+            ("windows.appExecutionAlias", "AppExecutionAlias") => {
+                Self::Aliases(inner.children.iter().map(|alias| owned(alias, "Alias")).collect())
+            }
+            ("windows.shortcut", "Shortcut") => Self::Shortcut {
+                file: owned(inner, "File"),
+                arguments: owned(inner, "Arguments"),
+                description: inner.get("Description").map(str::to_owned),
+            },
+            ("windows.service", "Service") => Self::Service {
+                name: owned(inner, "Name"),
+                start: owned(inner, "StartupType"),
+                account: owned(inner, "StartAccount"),
+                arguments: owned(inner, "Arguments"),
+            },
+            ("windows.sharedFonts", "SharedFonts") => {
+                Self::Fonts(inner.children.iter().map(|font| with_slashes(&owned(font, "File"))).collect())
+            }
+            _ => return None,
+        })
     }
 }
 
@@ -119,6 +207,29 @@ impl AppManifest {
 /// quoted (RFC 4514, 2.4 and 3).
 pub(crate) fn is_same_subject(one: &str, other: &str) -> bool {
     attributes(one).is_some_and(|own| Some(own) == attributes(other))
+}
+
+/// A subject as manifests name it: as Windows shows it, with a blank behind each comma and values in quotes where they need them.
+///
+/// Source: the documentation of `CertNameToStr` (`CERT_X500_NAME_STR`).
+pub(crate) fn subject_for_manifest(subject: &str) -> String {
+    let parts = attributes(subject).unwrap_or_default().into_iter().map(|(name, value)| {
+        let name = match name.as_str() {
+            "ST" => "S".to_owned(),
+            "EMAILADDRESS" => "E".to_owned(),
+            other if other.starts_with(|c: char| c.is_ascii_digit()) => format!("OID.{other}"),
+            other => other.to_owned(),
+        };
+        let mut plain = String::new();
+        let mut letters = value.chars();
+        while let Some(letter) = letters.next() {
+            plain.extend(if letter == '\\' { letters.next() } else { Some(letter) });
+        }
+        let is_plain = !plain.contains([',', '+', '=', '"', '\n', '<', '>', '#', ';']) && plain.trim() == plain;
+        let value = if is_plain { plain } else { format!("\"{}\"", plain.replace('"', "\"\"")) };
+        format!("{name}={value}")
+    });
+    parts.collect::<Vec<_>>().join(", ")
 }
 
 /// The attributes of a subject; nothing where a quote or an escape does not end.
@@ -141,7 +252,8 @@ fn attributes(text: &str) -> Option<Vec<(String, String)>> {
         // The names of one attribute that readers have.
         let name = match name.trim().to_uppercase().as_str() {
             "S" => "ST".to_owned(),
-            other => other.to_owned(),
+            "E" | "1.2.840.113549.1.9.1" => "EMAILADDRESS".to_owned(),
+            other => other.trim_start_matches("OID.").to_owned(),
         };
         Some((name, value.trim().to_owned()))
     };

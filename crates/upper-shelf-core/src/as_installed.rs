@@ -90,12 +90,17 @@ pub(crate) fn publisher_id(publisher: &str) -> String {
     (0..13).rev().map(|n| char::from(LETTERS[(bits >> (5 * n) & 31) as usize])).collect()
 }
 
+/// The full name and the family name of a package with a manifest.
+pub(crate) fn names(manifest: &AppManifest) -> (String, String) {
+    let id = publisher_id(&manifest.publisher);
+    let processor = manifest.processor.as_deref().unwrap_or("neutral");
+    (format!("{}_{}_{processor}__{id}", manifest.name, manifest.version), format!("{}_{id}", manifest.name))
+}
+
 impl AsInstalled {
     /// What is seen of a package with a manifest, whose footprint is known.
     pub(crate) fn of(manifest: &AppManifest, footprint: &Footprint) -> Self {
-        let id = publisher_id(&manifest.publisher);
-        let processor = manifest.processor.as_deref().unwrap_or("neutral");
-        let full_name = format!("{}_{}_{processor}__{id}", manifest.name, manifest.version);
+        let (full_name, family_name) = names(manifest);
         let folder = format!(r"C:\Program Files\WindowsApps\{full_name}");
         let mut files: Vec<SeenFile> = footprint.tree.iter().map(|node| seen(node.path().as_str(), &folder)).collect();
         files.sort();
@@ -104,7 +109,7 @@ impl AsInstalled {
             value: entry.clone(),
         });
         let registry = registry.collect();
-        Self { family_name: format!("{}_{id}", manifest.name), full_name, folder, files, registry }
+        Self { family_name, full_name, folder, files, registry }
     }
 }
 

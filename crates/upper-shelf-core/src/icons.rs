@@ -237,11 +237,7 @@ pub(crate) fn rendered(
 ) -> Option<RgbaImage> {
     let mut canvas = tiny_skia::Pixmap::new(width, height)?;
     resvg::render(tree, transform, &mut canvas.as_mut());
-    let pixels = canvas.pixels().iter().flat_map(|p| {
-        let c = p.demultiply();
-        [c.red(), c.green(), c.blue(), c.alpha()]
-    });
-    RgbaImage::from_raw(width, height, pixels.collect())
+    RgbaImage::from_raw(width, height, canvas.take_demultiplied())
 }
 
 /// A strong, not too bright colour of a hue in degrees.

@@ -1,6 +1,7 @@
 //! What only one format has, with every default taken: the manifest resolves it, the formats read it, and neither knows the
 //! other.
 
+use crate::footprint::Access;
 use crate::platform::System;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -48,6 +49,8 @@ pub struct CodeSigning {
     pub replace: bool,
     /// The team that the certificate has to be of.
     pub team: Option<String>,
+    /// What the product wants to get at.
+    pub permissions: Vec<Access>,
 }
 
 /// What happens to signatures that are there already.
@@ -85,6 +88,8 @@ pub enum TargetName {
     Tar,
     /// A Windows Installer package.
     Msi,
+    /// A package that Windows installs by itself.
+    Msix,
     /// A setup program for Windows, in the NSIS format.
     Nsis,
     /// One program for Windows that runs without being installed.
@@ -101,6 +106,7 @@ impl TargetName {
             Self::Zip => "zip",
             Self::Tar => "tar",
             Self::Msi => "msi",
+            Self::Msix => "msix",
             Self::Nsis => "nsis",
             Self::Portable => "portable",
             Self::Dmg => "dmg",
@@ -111,7 +117,7 @@ impl TargetName {
     pub fn systems(self) -> &'static [System] {
         match self {
             Self::Appimage => &[System::Linux],
-            Self::Msi | Self::Nsis | Self::Portable => &[System::Windows],
+            Self::Msi | Self::Msix | Self::Nsis | Self::Portable => &[System::Windows],
             Self::Dmg => &[System::Macos],
             Self::Zip | Self::Tar => &[System::Linux, System::Windows, System::Macos],
         }
@@ -211,6 +217,8 @@ pub struct Settings {
     pub tar: Tar,
     /// For Windows Installer packages.
     pub msi: Msi,
+    /// For packages that Windows installs by itself.
+    pub msix: Msix,
     /// For setup programs, and for how portable programs are packed.
     pub nsis: Nsis,
     /// For portable programs.
@@ -323,6 +331,81 @@ impl Default for Msi {
             // A cabinet's own limit is 2 GiB.
             cabinet_megabytes: 1900,
             code_page: CodePage::default(),
+        }
+    }
+}
+
+/// For packages that Windows installs by itself.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Msix {
+    /// The package's name, where it is not the product's id.
+    pub name: Option<String>,
+    /// The subject of the certificate that signs it, where that is known.
+    pub publisher: Option<String>,
+    /// The version as Windows compares it, where it is not the product's own.
+    pub version: Option<String>,
+    /// The build of the newest Windows that it was tested with.
+    pub tested_windows: u32,
+    /// Languages that the product has, the first one that of the texts.
+    pub languages: Vec<String>,
+    /// How hard blocks are packed: 1 to 9.
+    pub level: u32,
+    /// Where the system looks for updates by itself.
+    pub app_installer: Option<AppInstaller>,
+    /// Whether the packages for several processors become one file, too.
+    pub bundle: bool,
+}
+
+/// When the system looks for updates of a package.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Deserialize, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum UpdateCheck {
+    /// When the program is started.
+    Start,
+    /// Every eight hours, whether it is started or not.
+    Background,
+    /// Both.
+    #[default]
+    Both,
+}
+
+/// What users see of an update that is found when the program is started.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Deserialize, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum UpdatePrompt {
+    /// Nothing: the new version is there at the next start.
+    #[default]
+    Silent,
+    /// They are asked.
+    Ask,
+    /// The program starts only after the update.
+    Required,
+}
+
+/// Where the system looks for updates by itself, and when.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct AppInstaller {
+    /// The folder on a server that has the package and the file beside it.
+    pub address: String,
+    /// When it looks.
+    pub check: UpdateCheck,
+    /// What users see.
+    pub prompt: UpdatePrompt,
+    /// At most once in so many hours when the program is started: 0 to 255.
+    pub hours: u32,
+}
+
+impl Default for Msix {
+    fn default() -> Self {
+        Self {
+            name: None,
+            publisher: None,
+            version: None,
+            tested_windows: 22621,
+            languages: vec!["en".into()],
+            level: 6,
+            app_installer: None,
+            bundle: false,
         }
     }
 }

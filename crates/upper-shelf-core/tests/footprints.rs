@@ -77,6 +77,7 @@ fn all() -> Vec<Trace> {
             files: vec![path("samples/a")],
         }
         .into(),
+        Permission { access: Access::Camera, reason: Some("To photograph frames".into()) }.into(),
         IconImage { form: IconForm::Png(64), content: None }.into(),
         Node::Link { path: path("bin/link"), target: "hives".into() }.into(),
         Node::HardLink { path: path("bin/twin"), to: path("bin/hives") }.into(),
@@ -104,7 +105,6 @@ fn bundle() -> BundleRules {
     BundleRules {
         agent: true,
         copyright: Some("© Fernhollow".into()),
-        reasons: [(Reason::Camera, "To photograph frames".to_owned())].into(),
         names: [("de".to_owned(), "Stöcke".to_owned())].into(),
         keys: [("HiveKind".to_owned(), JsonText("7".into()))].into(),
     }
@@ -128,6 +128,7 @@ fn footprint(items: Vec<Trace>) -> Footprint {
             Trace::Command(item) => f.commands.extend([item]),
             Trace::ShellFile(item) => f.shell_files.extend([item]),
             Trace::Choice(item) => f.choices.extend([item]),
+            Trace::Permission(item) => f.permissions.extend([item]),
             Trace::Foreign(item) => f.foreign.extend([item]),
             Trace::Icon(item) => f.icons.extend([item]),
             Trace::Rule(rule) => panic!("{rule} is a field, and no item of a list"),
@@ -160,6 +161,7 @@ fn the_order_of_traces_does_not_depend_on_the_order_in_which_they_came() {
             "completion",
             "manual page",
             "choice",
+            "permission",
             "further item",
             "icon"
         ]
@@ -304,6 +306,9 @@ fn the_form_for_people_shows_every_kind_and_the_one_for_machines_comes_back() {
     choices
       samples: “Samples”, 1 file, selected by default
 
+    permissions
+      camera: To photograph frames
+
     rules
       agent: yes
       copyright: © Fernhollow
@@ -315,7 +320,6 @@ fn the_form_for_people_shows_every_kind_and_the_one_for_machines_comes_back() {
       minimum-macos: 11.0
       minimum-windows: 10.0.17763
       name de: Stöcke
-      reason camera: To photograph frames
       scope: asked
       start-at-end: app
       upgrade: late
@@ -340,7 +344,7 @@ fn each_rule_is_shown_compared_and_told_apart_by_its_name() {
         (footprint(Vec::new()), Footprint { install: install(), bundle: bundle(), ..footprint(Vec::new()) });
     let difference = plain.difference(&ruled);
     let added: Vec<String> = difference.changes.iter().map(|c| format!("{c:?}")).collect();
-    assert_eq!(added.len(), 10 + 5, "{added:#?}");
+    assert_eq!(added.len(), 10 + 4, "{added:#?}");
     assert!(added.iter().all(|c| c.starts_with("Added")), "{added:#?}");
     let mut other = ruled.clone();
     other.install.scope = Some(Scope::User);

@@ -110,6 +110,7 @@ prop_compose! {
         shortcuts in prop::collection::vec((0..3usize, words(), any::<prop::sample::Index>(), prop::collection::vec(text(), 0..3), prop::option::of(words())), 0..4),
         types in prop::collection::vec(("[a-z]{2,8}/[a-z0-9.+-]{2,12}", prop::collection::vec("[a-z0-9]{1,5}", 1..3), words(), any::<prop::sample::Index>()), 0..3),
         schemes in prop::collection::vec(("[a-z][a-z0-9+.-]{1,7}", any::<prop::sample::Index>()), 0..3),
+        wanted in prop::collection::btree_map(prop::sample::select(Access::ALL.to_vec()), prop::option::of(text()), 0..3),
         variables in prop::collection::btree_map("[A-Z_]{1,8}", (0..3usize, text(), any::<bool>()), 0..3),
     ) -> Made {
         let mut taken: BTreeSet<String> = BTreeSet::new();
@@ -205,6 +206,7 @@ prop_compose! {
             file_types: types.collect(),
             link_schemes: schemes.collect(),
             environment: variables.collect(),
+            permissions: wanted.into_iter().map(|(access, reason)| Permission { access, reason }).collect(),
             icons: ICON.with(Icon::images).into(),
             ..Footprint::default()
         };
@@ -396,17 +398,10 @@ fn of_bundles() -> impl Strategy<Value = BundleRules> {
     (
         any::<bool>(),
         prop::option::of(text()),
-        prop::collection::btree_map(prop::sample::select(Reason::ALL.to_vec()), text(), 0..3),
         prop::collection::btree_map("(de|fr|pt-BR)", text(), 0..3),
         prop::collection::btree_map("Hive[A-Z][a-z]{1,4}", json.prop_map(JsonText), 0..3),
     )
-        .prop_map(|(agent, copyright, reasons, names, keys)| BundleRules {
-            agent,
-            copyright,
-            reasons,
-            names,
-            keys,
-        })
+        .prop_map(|(agent, copyright, names, keys)| BundleRules { agent, copyright, names, keys })
 }
 
 fn registry_value() -> impl Strategy<Value = RegistryValue> {
@@ -539,9 +534,36 @@ proptest! {
     }
 
     #[test]
+    fn an_msix_package_is_read_as_it_was_written(made in made_for_windows()) {
+        let mut settings = settings(Compression::Gzip);
+        settings.msix.level = 1;
+        law(&made, TargetName::Msix, &settings)?;
+    }
+
+    #[test]
     fn a_portable_program_is_read_as_it_was_written(made in made_for_windows()) {
         law(&made, TargetName::Portable, &Settings::default())?;
     }
+
+    #[test]
+    fn a_difference_names_exactly_what_differs(a in made(), b in made()) {
+        prop_assert!(a.footprint.difference(&a.footprint).is_empty());
+        let difference = a.footprint.difference(&b.footprint);
+        let mut traces: BTreeMap<TraceKey, Trace> = a.footprint.traces().map(|t| (t.key().into_owned(), t)).collect();
+        for change in difference.changes {
+            match change {
+                Change::Added { new } | Change::Changed { new, .. } => drop(traces.insert(new.key().into_owned(), new)),
+                Change::Removed { old } => drop(traces.remove(&old.key().into_owned())),
+            }
+        }
+        let applied: Vec<Trace> = traces.into_values().collect();
+        prop_assert_eq!(applied, b.footprint.traces().collect::<Vec<_>>());
+    }
+}
+
+// Each of these draws the product's pictures, in every size, four times.
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 20, ..ProptestConfig::default() })]
 
     #[test]
     fn a_disk_image_is_read_as_it_was_written(
@@ -572,20 +594,5 @@ proptest! {
         prop_assume!(made.footprint.tree.iter().map(Node::path).all(|p| !p.as_str().contains('\\')));
         prop_assume!(!made.footprint.product.name.as_deref().unwrap_or_default().contains('\\'));
         law(&made, TargetName::Zip, &Settings::default())?;
-    }
-
-    #[test]
-    fn a_difference_names_exactly_what_differs(a in made(), b in made()) {
-        prop_assert!(a.footprint.difference(&a.footprint).is_empty());
-        let difference = a.footprint.difference(&b.footprint);
-        let mut traces: BTreeMap<TraceKey, Trace> = a.footprint.traces().map(|t| (t.key().into_owned(), t)).collect();
-        for change in difference.changes {
-            match change {
-                Change::Added { new } | Change::Changed { new, .. } => drop(traces.insert(new.key().into_owned(), new)),
-                Change::Removed { old } => drop(traces.remove(&old.key().into_owned())),
-            }
-        }
-        let applied: Vec<Trace> = traces.into_values().collect();
-        prop_assert_eq!(applied, b.footprint.traces().collect::<Vec<_>>());
     }
 }

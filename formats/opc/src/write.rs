@@ -133,6 +133,11 @@ impl<W: Write + Seek> Writer<W> {
         Ok(())
     }
 
+    /// Where the next bytes go: behind a part's head, and behind what of it is written.
+    pub fn position(&self) -> u64 {
+        self.at
+    }
+
     /// Bytes of the part.
     ///
     /// # Errors

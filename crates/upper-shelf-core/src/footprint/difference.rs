@@ -103,6 +103,7 @@ impl Footprint {
             commands,
             shell_files,
             choices,
+            permissions,
             icons,
             install,
             bundle,
@@ -126,6 +127,7 @@ impl Footprint {
         difference.compare(commands, &newer.commands, PartialEq::eq);
         difference.compare(shell_files, &newer.shell_files, PartialEq::eq);
         difference.compare(choices, &newer.choices, PartialEq::eq);
+        difference.compare(permissions, &newer.permissions, PartialEq::eq);
         let rules = |own: Vec<Rule>, more: Vec<Rule>| -> List<Rule> { own.into_iter().chain(more).collect() };
         let old = rules(install.rules(), bundle.rules());
         difference.compare(&old, &rules(newer.install.rules(), newer.bundle.rules()), PartialEq::eq);

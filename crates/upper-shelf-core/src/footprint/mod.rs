@@ -7,6 +7,7 @@
 //! |---|---|
 //! | `items` | what every system has: the tree, programs, shortcuts, … |
 //! | `system` | what only Windows has: registry, services |
+//! | `permissions` | what it wants to get at |
 //! | `rules` | how a product goes onto a machine, and what its bundle says |
 //! | `foreign` | what packages of other makers hold besides |
 //! | `list` | lists of items, in order, each name once |
@@ -20,6 +21,7 @@ mod identity;
 mod items;
 mod list;
 mod path;
+mod permissions;
 mod rules;
 mod system;
 mod text;
@@ -37,7 +39,8 @@ pub use items::{
 };
 pub use list::List;
 pub use path::RelPath;
-pub use rules::{BundleRules, Downgrade, InstallRules, JsonText, Reason, Rule, Scope, SystemVersion, Upgrade};
+pub use permissions::{Access, Permission};
+pub use rules::{BundleRules, Downgrade, InstallRules, JsonText, Rule, Scope, SystemVersion, Upgrade};
 use serde::{Deserialize, Serialize};
 use std::borrow::Cow;
 pub use system::{RegistryEntry, RegistryRoot, RegistryValue, RegistryView, Service, ServiceStart};
@@ -93,6 +96,8 @@ pub struct Footprint {
     pub shell_files: List<ShellFile>,
     /// Parts that people may leave out.
     pub choices: List<Choice>,
+    /// What the product wants to get at.
+    pub permissions: List<Permission>,
     /// Pictures that stand for the product.
     pub icons: List<IconImage>,
     /// How it goes onto a machine.
@@ -126,6 +131,7 @@ impl Footprint {
             commands,
             shell_files,
             choices,
+            permissions,
             icons,
             install,
             bundle,
@@ -137,7 +143,7 @@ impl Footprint {
         let first = tree.traces().chain(programs.traces()).chain(shortcuts.traces()).chain(file_types.traces());
         let second = link_schemes.traces().chain(environment.traces()).chain(registry.traces());
         let third = services.traces().chain(fonts.traces()).chain(commands.traces()).chain(shell_files.traces());
-        let third = third.chain(choices.traces());
+        let third = third.chain(choices.traces()).chain(permissions.traces());
         let last = rules.into_iter().map(Trace::from).chain(foreign.traces()).chain(icons.traces());
         first.chain(second).chain(third).chain(last)
     }

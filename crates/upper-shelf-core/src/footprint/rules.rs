@@ -212,9 +212,6 @@ pub struct BundleRules {
     /// Whose it is.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub copyright: Option<String>,
-    /// Why it asks for something, by what it asks for.
-    #[serde(skip_serializing_if = "BTreeMap::is_empty", default)]
-    pub reasons: BTreeMap<Reason, String>,
     /// The product's names by languages.
     #[serde(skip_serializing_if = "BTreeMap::is_empty", default)]
     pub names: BTreeMap<String, String>,
@@ -226,7 +223,7 @@ pub struct BundleRules {
 impl BundleRules {
     /// Each rule that is said, by name.
     pub fn rules(&self) -> Vec<Rule> {
-        let Self { agent, copyright, reasons, names, keys } = self;
+        let Self { agent, copyright, names, keys } = self;
         let mut rules = Vec::new();
         let mut rule = |name: &'static str, of: Option<&str>, value: &str| {
             rules.push(Rule { name, of: of.map(str::to_owned), value: value.to_owned() });
@@ -239,85 +236,8 @@ impl BundleRules {
         }
         keys.iter().for_each(|(key, value)| rule("key", Some(key), &value.0));
         names.iter().for_each(|(language, name)| rule("name", Some(language), name));
-        reasons.iter().for_each(|(reason, text)| rule("reason", Some(reason.name()), text));
         rules
     }
-}
-
-/// What macOS asks people about before a program gets it.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, schemars::JsonSchema)]
-#[serde(rename_all = "kebab-case")]
-pub enum Reason {
-    /// To find devices nearby.
-    Bluetooth,
-    /// To read and change appointments.
-    Calendars,
-    /// To see through the camera.
-    Camera,
-    /// To read and change people's addresses.
-    Contacts,
-    /// To read the desktop.
-    DesktopFolder,
-    /// To read the documents.
-    DocumentsFolder,
-    /// To read what was downloaded.
-    DownloadsFolder,
-    /// To find devices in the local network.
-    LocalNetwork,
-    /// To know where the user is.
-    Location,
-    /// To hear.
-    Microphone,
-    /// To steer other programs.
-    OtherPrograms,
-    /// To see pictures.
-    Photos,
-    /// To read and change reminders.
-    Reminders,
-    /// To read disks that can be taken out.
-    RemovableDisks,
-    /// To understand speech.
-    Speech,
-}
-
-names!(
-    Reason,
-    Bluetooth "bluetooth",
-    Calendars "calendars",
-    Camera "camera",
-    Contacts "contacts",
-    DesktopFolder "desktop-folder",
-    DocumentsFolder "documents-folder",
-    DownloadsFolder "downloads-folder",
-    LocalNetwork "local-network",
-    Location "location",
-    Microphone "microphone",
-    OtherPrograms "other-programs",
-    Photos "photos",
-    Reminders "reminders",
-    RemovableDisks "removable-disks",
-    Speech "speech"
-);
-
-impl Reason {
-    /// All of them, by name.
-    pub const ALL: [Self; 15] = [
-        Self::Bluetooth,
-        Self::Calendars,
-        Self::Camera,
-        Self::Contacts,
-        Self::DesktopFolder,
-        Self::DocumentsFolder,
-        Self::DownloadsFolder,
-        Self::LocalNetwork,
-        Self::Location,
-        Self::Microphone,
-        Self::OtherPrograms,
-        Self::Photos,
-        Self::Reminders,
-        Self::RemovableDisks,
-        Self::Speech,
-    ];
 }
 
 /// One rule as people read it.

@@ -36,6 +36,7 @@ impl fmt::Display for Trace {
             Self::Command(item) => item.fmt(f),
             Self::ShellFile(item) => item.fmt(f),
             Self::Choice(item) => item.fmt(f),
+            Self::Permission(item) => item.fmt(f),
             Self::Rule(item) => item.fmt(f),
             Self::Foreign(item) => item.fmt(f),
             Self::Icon(item) => item.fmt(f),

@@ -1,9 +1,10 @@
 //! One item of a footprint, of any kind: to be shown, compared, or named in a sentence.
 
 use super::{
-    Choice, Command, FileType, Font, Foreign, IconImage, Item, LinkScheme, Node, Program, RegistryEntry, Rule, Service,
-    ShellFile, Shortcut, Variable,
+    Choice, Command, FileType, Font, Foreign, IconImage, Item, LinkScheme, Node, Permission, Program, RegistryEntry,
+    Rule, Service, ShellFile, Shortcut, Variable,
 };
+use schemars::{JsonSchema, Schema, SchemaGenerator};
 use serde::{Deserialize, Serialize};
 use std::borrow::Cow;
 
@@ -35,6 +36,8 @@ pub enum Kind {
     ShellFile,
     /// A part that may be left out.
     Choice,
+    /// Something that the product wants to get at.
+    Permission,
     /// A rule.
     Rule,
     /// What has no place of its own.
@@ -57,44 +60,39 @@ impl TraceKey<'_> {
     }
 }
 
-/// One item.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, schemars::JsonSchema)]
-#[serde(rename_all = "kebab-case", tag = "trace", content = "item")]
-pub enum Trace {
-    /// Something in the product's own folder.
-    Node(Node),
-    /// Something that a user starts.
-    Program(Program),
-    /// An entry in a menu, on the desktop, or among what starts by itself.
-    Shortcut(Shortcut),
-    /// A kind of file that a program opens.
-    FileType(FileType),
-    /// A kind of link that a program opens.
-    LinkScheme(LinkScheme),
-    /// A variable.
-    Variable(Variable),
-    /// A value in the registry of Windows.
-    Registry(RegistryEntry),
-    /// A program that the system runs without anybody logged in.
-    Service(Service),
-    /// A font that all programs can use.
-    Font(Font),
-    /// A name under which a program is started at a command prompt.
-    Command(Command),
-    /// A manual page, or completions of a shell.
-    ShellFile(ShellFile),
-    /// A part that people may leave out.
-    Choice(Choice),
-    /// How the product goes onto a machine, or what its bundle says.
-    Rule(Rule),
-    /// What another maker's package has besides.
-    Foreign(Foreign),
-    /// A picture that stands for the product.
-    Icon(IconImage),
-}
+/// The type, and what is said of it: its schema, and the way from each kind of item.
+///
+/// Deriving the schema makes one function of all variants' schemas, which takes minutes to optimise.
+macro_rules! traces {
+    ($($(#[doc = $doc:literal])+ $variant:ident($type:ident) $name:literal),+ $(,)?) => {
+        /// One item.
+        #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
+        #[serde(rename_all = "kebab-case", tag = "trace", content = "item")]
+        pub enum Trace {
+            $($(#[doc = $doc])+ $variant($type)),+
+        }
 
-macro_rules! from {
-    ($($variant:ident $type:ident),+) => {
+        impl JsonSchema for Trace {
+            fn schema_name() -> Cow<'static, str> {
+                "Trace".into()
+            }
+
+            fn json_schema(generator: &mut SchemaGenerator) -> Schema {
+                let items: &[(&str, &str, fn(&mut SchemaGenerator) -> Schema)] =
+                    &[$(($name, concat!($($doc),+), SchemaGenerator::subschema_for::<$type>)),+];
+                let one = |(name, about, item): &(&str, &str, fn(&mut SchemaGenerator) -> Schema)| {
+                    serde_json::json!({
+                        "type": "object",
+                        "properties": { "trace": { "type": "string", "const": name }, "item": item(generator) },
+                        "required": ["trace", "item"],
+                        "description": about.trim(),
+                    })
+                };
+                let all: Vec<serde_json::Value> = items.iter().map(one).collect();
+                schemars::json_schema!({ "oneOf": all, "description": "One item." })
+            }
+        }
+
         $(impl From<$type> for Trace {
             fn from(item: $type) -> Self {
                 Self::$variant(item)
@@ -102,10 +100,41 @@ macro_rules! from {
         })+
     };
 }
-from!(
-    Node Node, Program Program, Shortcut Shortcut, FileType FileType, LinkScheme LinkScheme, Variable Variable,
-    Registry RegistryEntry, Service Service, Font Font, Command Command, ShellFile ShellFile, Choice Choice, Rule Rule, Foreign Foreign, Icon IconImage
-);
+
+traces! {
+    /// Something in the product's own folder.
+    Node(Node) "node",
+    /// Something that a user starts.
+    Program(Program) "program",
+    /// An entry in a menu, on the desktop, or among what starts by itself.
+    Shortcut(Shortcut) "shortcut",
+    /// A kind of file that a program opens.
+    FileType(FileType) "file-type",
+    /// A kind of link that a program opens.
+    LinkScheme(LinkScheme) "link-scheme",
+    /// A variable.
+    Variable(Variable) "variable",
+    /// A value in the registry of Windows.
+    Registry(RegistryEntry) "registry",
+    /// A program that the system runs without anybody logged in.
+    Service(Service) "service",
+    /// A font that all programs can use.
+    Font(Font) "font",
+    /// A name under which a program is started at a command prompt.
+    Command(Command) "command",
+    /// A manual page, or completions of a shell.
+    ShellFile(ShellFile) "shell-file",
+    /// A part that people may leave out.
+    Choice(Choice) "choice",
+    /// Something that the product wants to get at.
+    Permission(Permission) "permission",
+    /// How the product goes onto a machine, or what its bundle says.
+    Rule(Rule) "rule",
+    /// What another maker's package has besides.
+    Foreign(Foreign) "foreign",
+    /// A picture that stands for the product.
+    Icon(IconImage) "icon",
+}
 
 impl Trace {
     /// The kind's name, as people read it.
@@ -127,6 +156,7 @@ impl Trace {
             Self::ShellFile(ShellFile { kind: super::ShellFileKind::Manual, .. }) => "manual page",
             Self::ShellFile(_) => "completion",
             Self::Choice(_) => "choice",
+            Self::Permission(_) => "permission",
             Self::Rule(_) => "rule",
             Self::Foreign(_) => "further item",
             Self::Icon(_) => "icon",
@@ -148,6 +178,7 @@ impl Trace {
             Self::Command(item) => item.key(),
             Self::ShellFile(item) => item.key(),
             Self::Choice(item) => item.key(),
+            Self::Permission(item) => item.key(),
             Self::Rule(item) => item.key(),
             Self::Foreign(item) => item.key(),
             Self::Icon(item) => item.key(),
@@ -169,6 +200,7 @@ impl Trace {
             | Self::Command(_)
             | Self::ShellFile(_)
             | Self::Choice(_)
+            | Self::Permission(_)
             | Self::Rule(_)
             | Self::Foreign(_)
             | Self::Icon(_) => None,

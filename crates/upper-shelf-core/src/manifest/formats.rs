@@ -1,8 +1,11 @@
 //! The manifest's part that belongs to single formats, as people write it: what only one of them has, and the window of
 //! disk images. As in `written`, the reference's text is these types' comments.
 
-use crate::footprint::Reason;
-use crate::settings::{CabinetCompression, CabinetPlace, Compression, DmgCompression, SettingsPlace, SetupCompression};
+use crate::footprint::Access;
+use crate::settings::{
+    CabinetCompression, CabinetPlace, Compression, DmgCompression, SettingsPlace, SetupCompression, UpdateCheck,
+    UpdatePrompt,
+};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
@@ -23,6 +26,9 @@ pub struct TargetSettings {
     /// For Windows Installer packages.
     #[serde(default)]
     pub msi: MsiSettings,
+    /// For packages that Windows installs by itself.
+    #[serde(default)]
+    pub msix: MsixSettings,
     /// For setup programs.
     #[serde(default)]
     pub nsis: NsisSettings,
@@ -87,9 +93,6 @@ pub struct Bundle {
     /// The product's name in other languages, by the language's code: `names = { de = "Wabenbuch" }`.
     #[serde(default)]
     pub names: BTreeMap<String, String>,
-    /// Why the product needs what the system asks permission for: without a reason the system ends it when it tries.
-    #[serde(default)]
-    pub reasons: Reasons,
     /// Other keys of the property list: `keys = { NSSupportsSuddenTermination = true }`. Keys that the manifest sets
     /// elsewhere can't be set here.
     #[serde(default)]
@@ -114,65 +117,86 @@ pub enum ListValue {
     Table(BTreeMap<String, ListValue>),
 }
 
-/// Reasons, as sentences that the system shows.
+/// What the product wants to get at beyond its own files: `true`, or why, as a sentence that systems show when they ask. One
+/// declaration for all systems: `plan` says what each makes of it.
 #[derive(Debug, Clone, Default, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
-pub struct Reasons {
+pub struct Permissions {
     /// To find devices nearby.
-    pub bluetooth: Option<String>,
+    pub bluetooth: Option<Wish>,
     /// To read and change calendar entries.
-    pub calendars: Option<String>,
+    pub calendars: Option<Wish>,
     /// To use the camera.
-    pub camera: Option<String>,
+    pub camera: Option<Wish>,
     /// To read and change contacts.
-    pub contacts: Option<String>,
+    pub contacts: Option<Wish>,
     /// To read files on the desktop.
-    pub desktop_folder: Option<String>,
+    pub desktop_folder: Option<Wish>,
     /// To read the user's documents.
-    pub documents_folder: Option<String>,
+    pub documents_folder: Option<Wish>,
     /// To read downloaded files.
-    pub downloads_folder: Option<String>,
+    pub downloads_folder: Option<Wish>,
+    /// To connect to other machines.
+    pub internet: Option<Wish>,
     /// To find and connect to other machines on the local network.
-    pub local_network: Option<String>,
+    pub local_network: Option<Wish>,
     /// To know the location of the machine.
-    pub location: Option<String>,
+    pub location: Option<Wish>,
     /// To use the microphone.
-    pub microphone: Option<String>,
+    pub microphone: Option<Wish>,
+    /// To read the user's music.
+    pub music: Option<Wish>,
     /// To control other programs.
-    pub other_programs: Option<String>,
+    pub other_programs: Option<Wish>,
     /// To see the user's photo library.
-    pub photos: Option<String>,
+    pub photos: Option<Wish>,
     /// To read and change reminders.
-    pub reminders: Option<String>,
+    pub reminders: Option<Wish>,
     /// To read removable disks.
-    pub removable_disks: Option<String>,
+    pub removable_disks: Option<Wish>,
+    /// To accept connections from other machines.
+    pub server: Option<Wish>,
     /// To recognise speech.
-    pub speech: Option<String>,
+    pub speech: Option<Wish>,
+    /// To see the user's videos.
+    pub videos: Option<Wish>,
 }
 
-impl Reasons {
-    /// Those that are given, with their keys.
-    pub fn given(&self) -> Vec<(Reason, &String)> {
-        [
-            (Reason::Bluetooth, &self.bluetooth),
-            (Reason::Calendars, &self.calendars),
-            (Reason::Camera, &self.camera),
-            (Reason::Contacts, &self.contacts),
-            (Reason::DesktopFolder, &self.desktop_folder),
-            (Reason::DocumentsFolder, &self.documents_folder),
-            (Reason::DownloadsFolder, &self.downloads_folder),
-            (Reason::LocalNetwork, &self.local_network),
-            (Reason::Location, &self.location),
-            (Reason::Microphone, &self.microphone),
-            (Reason::OtherPrograms, &self.other_programs),
-            (Reason::Photos, &self.photos),
-            (Reason::Reminders, &self.reminders),
-            (Reason::RemovableDisks, &self.removable_disks),
-            (Reason::Speech, &self.speech),
-        ]
-        .into_iter()
-        .filter_map(|(key, reason)| Some((key, reason.as_ref()?)))
-        .collect()
+/// Whether a product wants something: `true`, or why, as a sentence that systems show when they ask.
+#[derive(Debug, Clone, PartialEq, Eq, Deserialize, Serialize, JsonSchema)]
+#[serde(untagged)]
+pub enum Wish {
+    /// Yes or no.
+    Plain(bool),
+    /// Yes, and why.
+    Because(String),
+}
+
+impl Permissions {
+    /// Those that are given.
+    pub fn given(&self) -> Vec<(Access, &Wish)> {
+        let of = |access: Access| match access {
+            Access::Bluetooth => &self.bluetooth,
+            Access::Calendars => &self.calendars,
+            Access::Camera => &self.camera,
+            Access::Contacts => &self.contacts,
+            Access::DesktopFolder => &self.desktop_folder,
+            Access::DocumentsFolder => &self.documents_folder,
+            Access::DownloadsFolder => &self.downloads_folder,
+            Access::Internet => &self.internet,
+            Access::LocalNetwork => &self.local_network,
+            Access::Location => &self.location,
+            Access::Microphone => &self.microphone,
+            Access::Music => &self.music,
+            Access::OtherPrograms => &self.other_programs,
+            Access::Photos => &self.photos,
+            Access::Reminders => &self.reminders,
+            Access::RemovableDisks => &self.removable_disks,
+            Access::Server => &self.server,
+            Access::Speech => &self.speech,
+            Access::Videos => &self.videos,
+        };
+        Access::ALL.into_iter().filter_map(|access| Some((access, of(access).as_ref()?))).collect()
     }
 }
 
@@ -185,6 +209,45 @@ pub struct DmgSettings {
     /// The compression level: 1 to 12 for `zlib`, to 9 for `bzip2`; default 9.
     #[schemars(range(min = 1, max = 12))]
     pub level: Option<u32>,
+}
+
+/// What only packages that Windows installs by itself (MSIX) have.
+#[derive(Debug, Clone, Default, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+pub struct MsixSettings {
+    /// The package's name; default: the product's id. A store that gave you a name expects that one.
+    pub name: Option<String>,
+    /// The subject of the certificate that will sign the package, such as `CN=Fernhollow Apiary Works, C=AT`; default: that
+    /// of the certificate in `[signing.windows]`. Windows installs the package only if both are the same.
+    pub publisher: Option<String>,
+    /// The version that Windows compares: up to four numbers, each up to 65535; default: the product's.
+    pub version: Option<String>,
+    /// The newest Windows that the product was tested with; default `10.0.22621`.
+    pub tested_windows: Option<String>,
+    /// The compression level; default 6.
+    #[schemars(range(min = 1, max = 9))]
+    pub level: Option<u32>,
+    /// Puts the packages for several processors into one file, too (`.msixbundle`), of which Windows installs the one that
+    /// fits; default: no.
+    #[serde(default)]
+    pub bundle: bool,
+    /// Writes the system's own file for updates beside the package (`.appinstaller`).
+    pub app_installer: Option<AppInstallerSettings>,
+}
+
+/// The system's own file for updates: whoever installs a product by it gets new versions by the system.
+#[derive(Debug, Clone, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+pub struct AppInstallerSettings {
+    /// The folder on a server that has the package and this file: `https://fernhollow.example/packages`.
+    pub address: String,
+    /// When the system looks for a newer version; default `both`.
+    pub check: Option<UpdateCheck>,
+    /// What users see when the program is started and there is one; default `silent`.
+    pub prompt: Option<UpdatePrompt>,
+    /// At a start, it looks once in so many hours at most; default 24.
+    #[schemars(range(min = 0, max = 255))]
+    pub hours: Option<u32>,
 }
 
 /// What setup programs and portable programs have.

@@ -127,6 +127,8 @@ struct Check<'c> {
     unknown: Vec<Unknown>,
 }
 
+/// Tables that were elsewhere, and what is written now.
+const MOVED: [(&str, &str); 1] = [("bundle.reasons", "[permissions]\ncamera = \"To photograph frames\"")];
 /// Keys that had other names, and those that they have now.
 const FORMER: [(&str, &str); 2] = [("smallest-windows", "minimum-windows"), ("smallest-macos", "minimum-macos")];
 /// The same of values.
@@ -307,7 +309,8 @@ impl Check<'_> {
                 key: key.clone(),
                 meant: missing.map(str::to_owned),
             });
-            self.problems.push(problem.instead(match near {
+            let moved = MOVED.iter().find(|(old, _)| *old == at).map(|(_, new)| *new);
+            self.problems.push(problem.instead(match moved.or(near) {
                 Some(near) => near.to_owned(),
                 None => format!("one of {}", properties.keys().cloned().collect::<Vec<_>>().join(", ")),
             }));

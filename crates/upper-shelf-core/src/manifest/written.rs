@@ -2,7 +2,7 @@
 //! reference page are made from them, and their doc comments are the reference's text.
 
 pub use super::formats::{
-    AppimageSettings, Bundle, DiskImage, DiskImageFile, DmgSettings, ListValue, MsiSettings, NsisSettings,
+    AppimageSettings, Bundle, DiskImage, DiskImageFile, DmgSettings, ListValue, MsiSettings, NsisSettings, Permissions,
     PortableSettings, TarSettings, TargetSettings, ZipSettings,
 };
 pub use super::keys::{Signing, SigningLinux, SigningMacos, SigningOpenPgp, SigningWindows};
@@ -158,6 +158,9 @@ pub struct Manifest {
     /// The window that a disk image opens on macOS.
     #[serde(default)]
     pub disk_image: DiskImage,
+    /// What the product wants to get at beyond its own files.
+    #[serde(default)]
+    pub permissions: Permissions,
     /// What only the application bundle on macOS has.
     #[serde(default)]
     pub bundle: Bundle,

@@ -1,7 +1,9 @@
 //! From a project to packages, in order: everything is looked at and checked (`plan`) before the first byte is packed;
 //! each package is written beside its place (`partial`), read back, and only then given its name.
 
+mod bundle;
 mod partial;
+mod permissions;
 mod plan;
 mod seal;
 
@@ -25,6 +27,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
+pub use permissions::Permitted;
 pub use plan::{Options, Plan, PlannedPackage, plan};
 
 /// Hears how far a build is.
@@ -50,9 +53,12 @@ pub struct Built {
     pub page: Option<PathBuf>,
     /// The format.
     pub target: TargetName,
-    /// The platform.
+    /// The platform; of a bundle that of its first package.
     pub platform: Platform,
-    /// Files without which it can't be installed, which lie beside it.
+    /// The packages that are in it, of a bundle.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub packages: Vec<PathBuf>,
+    /// Files that belong to it and lie beside it: cabinets without which it can't be installed, the system's file for updates.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub sidecars: Vec<PathBuf>,
     /// Its length and that of the files beside it, bytes.
@@ -141,6 +147,7 @@ fn build_all(
     }
     fs::create_dir_all(output).map_err(|e| Failure::io("can't create the output folder", output, e))?;
     clear_left_behind(output);
+    let of_bundle = plans.iter().map(|plan| &plan.product.settings.msix).find(|msix| msix.bundle).cloned();
     let mut built = Vec::new();
     for (plan, signer) in plans.into_iter().zip(signers) {
         // All platforms ask for their signatures before the build stops.
@@ -151,6 +158,10 @@ fn build_all(
         );
     }
     elsewhere.map_or(Ok(()), |elsewhere| elsewhere.stop())?;
+    if let Some(msix) = of_bundle {
+        let said = (&msix.languages[..], msix.app_installer.as_ref());
+        built.extend(bundle::bundle(project, &built, said, (output, threads), elsewhere)?);
+    }
     if of_sums.is_some() || by_key.is_some() {
         put_sums(&built, of_sums.as_ref(), by_key.as_ref(), output)?;
     }
@@ -373,6 +384,7 @@ fn finish_package(
         sidecars: with_package,
         target: package.target,
         platform: plan.product.platform,
+        packages: Vec::new(),
         bytes,
         plain_bytes: package.carried.size(),
         blake3,

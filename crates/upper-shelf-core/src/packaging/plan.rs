@@ -1,6 +1,7 @@
 //! What would be built: everything is looked at and checked here, and nothing is written.
 
 use super::seal::{Done, Work, seal_payload};
+use crate::app_manifest::is_same_subject;
 use crate::footprint::{Footprint, Node, RelPath};
 use crate::icons::Icon;
 use crate::layout;
@@ -9,10 +10,10 @@ use crate::manifest::{Project, lock};
 use crate::payload::{Payload, PayloadFile, Source, gather};
 use crate::platform::{Platform, System};
 use crate::problem::{Code, Failure, Kind, Problem, Span};
-use crate::settings::TargetName;
+use crate::settings::{Msix, Signing, TargetName};
 use crate::signing::macos::Outcome;
 use crate::signing::{self, ForeignSignature, Signer};
-use crate::targets::{self, Job, Loss, Sealed};
+use crate::targets::{self, Fact, Job, Loss, Sealed};
 use std::collections::HashMap;
 use std::path::PathBuf;
 use std::sync::Arc;
@@ -45,6 +46,8 @@ pub struct PlannedPackage {
     pub carried: Footprint,
     /// What it can't.
     pub losses: Vec<Loss>,
+    /// What it is known by once it is installed.
+    pub facts: Vec<Fact>,
 }
 
 impl PlannedPackage {
@@ -217,6 +220,12 @@ pub fn plan(project: &Project, options: &Options) -> Result<Vec<Plan>, Failure> 
             not_wanted.extend(product.targets.iter().filter(|t| !only.contains(t)).map(|t| t.name()));
             product.targets.retain(|t| only.contains(t));
         }
+        if product.targets.contains(&TargetName::Msix) {
+            found.extend(match &product.signing {
+                Some(settings) => publisher_of(settings, &mut product.settings.msix, options.keys_elsewhere),
+                None => product.settings.msix.publisher.as_ref().map(|_| unsigned()),
+            });
+        }
         let (mut payload, more) = gather(&product.layers, platform, &own_paths(project, options));
         found.extend(more);
         let icon = match product.icon.clone().map(|(path, span)| Icon::load(&path, span)) {
@@ -263,6 +272,7 @@ pub fn plan(project: &Project, options: &Options) -> Result<Vec<Plan>, Failure> 
         if platform.system() == System::Macos {
             said_of_signing(&product, &mut packages);
         }
+        said_of_msix(&mut packages);
         let located = |problem| {
             let mut problem = product.located(problem, &project.source);
             if problem.code == Code::Secret {
@@ -322,6 +332,25 @@ fn nothing_to_build(problem: Problem, mut not_wanted: Vec<&str>, asked: Vec<&str
     problem.instead(format!("[targets]\nbuild = [{}]", all.join(", ")))
 }
 
+/// A package that nobody can install yet.
+fn unsigned() -> Problem {
+    let what = "the MSIX package isn't signed, and Windows installs signed ones only";
+    let problem = Problem::warning(Code::Certificate, what).about_setting("target.msix.publisher");
+    problem.instead("sign it later with `upper-shelf sign`, or name a key in [signing.windows]")
+}
+
+/// Takes the publisher of packages from the certificate that signs them; a stated one has to be the same.
+fn publisher_of(settings: &Signing, msix: &mut Msix, elsewhere: bool) -> Option<Problem> {
+    let of_key = signing::publisher(settings, elsewhere)?;
+    let stated = msix.publisher.get_or_insert_with(|| of_key.clone());
+    if is_same_subject(stated, &of_key) {
+        return None;
+    }
+    let what = format!("the publisher {stated:?} isn't the subject of the certificate, {of_key:?}");
+    let problem = Problem::error(Code::Certificate, what).about_setting("target.msix.publisher");
+    Some(problem.why("Windows installs a package only if both are the same").instead(format!("publisher = {of_key:?}")))
+}
+
 /// Each problem once, with the platforms that have it where the others don't.
 fn once_each(problems: Vec<(Problem, Platform)>, platforms: usize) -> Vec<Problem> {
     let mut said: Vec<(Problem, Vec<&str>)> = Vec::new();
@@ -366,6 +395,20 @@ fn said_of_signing(product: &Product, packages: &mut [PlannedPackage]) {
     }
 }
 
+/// What packages that Windows installs by itself lose beside other packages of the product.
+fn said_of_msix(packages: &mut [PlannedPackage]) {
+    let installs = |p: &&PlannedPackage| matches!(p.target, TargetName::Msi | TargetName::Nsis);
+    let has_others = packages.iter().any(|p| installs(&p));
+    for package in packages.iter_mut().filter(|p| p.target == TargetName::Msix) {
+        if has_others {
+            package.losses.push(Loss {
+                what: "it doesn't replace the product's MSI or setup program, and neither replaces it".into(),
+                why: "Windows keeps them apart: users who install both have the product twice".into(),
+            });
+        }
+    }
+}
+
 fn planned_packages(
     product: &Product,
     files: &[PayloadFile],
@@ -384,9 +427,11 @@ fn planned_packages(
                 losses.push(loss)
             }
         });
-        found.extend(target.check(&job(product, files, &carried, icon)));
+        let job = job(product, files, &carried, icon);
+        found.extend(target.check(&job));
+        let facts = target.facts(&job);
         let file_name = format!("{}{}", product.file_name, target.extension(&product.settings));
-        packages.push(PlannedPackage { target: name, file_name, carried, losses });
+        packages.push(PlannedPackage { target: name, file_name, carried, losses, facts });
     }
     packages
 }

@@ -149,6 +149,18 @@ impl Form {
         })
     }
 
+    /// Puts a signature into the file itself, which has none yet.
+    pub fn put_in_place(&mut self, file: &mut File, signature: &[u8]) -> Result<()> {
+        match self {
+            Self::Program(_, parts) => parts.put(file, &[signature.to_vec()]),
+            Self::Installer(_) => Err(pe_image::Error::Usage("installer packages are written anew".into())),
+            Self::Package(package) => {
+                let length = opc::signature::put(package, file, signature)?;
+                Ok(file.set_len(length)?)
+            }
+        }
+    }
+
     /// Writes the file anew with these signatures, to another one.
     pub fn put(&mut self, to: &mut File, signatures: &[Vec<u8>], directory: &[u8]) -> Result<()> {
         match self {

@@ -22,7 +22,7 @@ pub use elsewhere::{Elsewhere, sign_digests};
 pub use file::{Existing, OfCode, Prepared, Signed, sign};
 pub use identity::{Keys, identity, token_of};
 pub use openpgp::{OpenPgp, check_openpgp, is_openpgp_key, openpgp_keys, openpgp_signature_of, sign_openpgp};
-pub use product::{ForeignSignature, PlannedEntitlement, PlannedSigning, Signer, check, is_signed, planned};
+pub use product::{ForeignSignature, PlannedEntitlement, PlannedSigning, Signer, check, is_signed, planned, publisher};
 pub use signatures::authenticode::Named;
 pub use signatures::certificate::Purpose;
 pub use signatures::key::Identity;

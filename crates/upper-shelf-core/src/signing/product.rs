@@ -103,6 +103,14 @@ pub fn check(
     all.into_iter().map(|problem| about(problem, "key")).collect()
 }
 
+/// The subject of the certificate that a product's key has, as manifests of packages for Windows name it. Nothing where that is
+/// not known without the key's secret, or can't be read: [`check`] says why.
+pub fn publisher(settings: &Signing, elsewhere: bool) -> Option<String> {
+    let ask = || Ok(settings.secret.as_ref().and_then(|place| place.read().ok()));
+    let who = if elsewhere { super::elsewhere::identity(settings) } else { identity(&keys(settings), &ask) };
+    who.ok().map(|who| crate::app_manifest::subject_for_manifest(&who.certificate().subject()))
+}
+
 /// Whether a certificate names somebody else than the product's publisher: systems show the name in the certificate.
 fn names_another(certificate: &Certificate, product: &ProductIdentity, key: &Path) -> Option<Problem> {
     let publisher = product.publisher.as_deref()?.to_lowercase();
@@ -269,7 +277,7 @@ impl Signer {
         let made = made(form.subject(), imprint, Path::new(name), &self.who, &self.how)?;
         match other {
             Some(other) => form.put(other, &[made], &directory),
-            None => SignedParts::find(file).and_then(|parts| parts.put(file, &[made])),
+            None => form.put_in_place(file, &made),
         }
         .map_err(|e| super::file::unwritable(path, e))
     }
@@ -297,7 +305,7 @@ impl Signer {
 /// Whether packages of a format get a signature; of archives only what is in them does.
 pub fn is_signed(format: TargetName) -> bool {
     match format {
-        TargetName::Msi | TargetName::Nsis | TargetName::Portable | TargetName::Dmg => true,
+        TargetName::Msi | TargetName::Msix | TargetName::Nsis | TargetName::Portable | TargetName::Dmg => true,
         TargetName::Appimage | TargetName::Zip | TargetName::Tar => false,
     }
 }

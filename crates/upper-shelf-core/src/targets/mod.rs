@@ -8,23 +8,25 @@ pub mod dmg;
 mod launcher;
 mod linux_desktop;
 pub mod msi;
+mod msix;
 pub mod nsis;
 mod order;
 pub mod plain;
 mod read_only;
 
+use crate::app_manifest::AppManifest;
 use crate::as_installed::AsInstalled;
 use crate::budget::Package;
 use crate::content::ContentHash;
 use crate::footprint::{
-    Choice, FileType, Footprint, Item, List, Node, Program, RegistryRoot, RelPath, Scope, Shortcut, Text, Trace,
+    Access, Choice, FileType, Footprint, Item, List, Node, Program, RegistryRoot, RelPath, Scope, Shortcut, Text, Trace,
 };
 use crate::icons::Icon;
 use crate::payload::PayloadFile;
 use crate::payload::feed::Stream;
 use crate::platform::System;
 use crate::problem::{Code, Failure, Kind, Problem};
-use crate::settings::{DiskImage, Settings, TargetName};
+use crate::settings::{AppInstaller, DiskImage, Settings, TargetName};
 use crate::signing::Signer;
 use serde::Serialize;
 use std::borrow::Cow;
@@ -41,6 +43,15 @@ pub struct Loss {
     pub what: String,
     /// Why, and what happens instead.
     pub why: String,
+}
+
+/// Something that a package is known by.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, schemars::JsonSchema)]
+pub struct Fact {
+    /// What it is.
+    pub what: &'static str,
+    /// The very text.
+    pub text: String,
 }
 
 /// What the bundle that is made of a product has besides the product's own files.
@@ -146,6 +157,11 @@ pub trait Target: Format {
         false
     }
 
+    /// What a package is known by once it is installed, where that is known before.
+    fn facts(&self, _job: &Job) -> Vec<Fact> {
+        Vec::new()
+    }
+
     /// What can be known to fail before anything is packed.
     fn check(&self, job: &Job) -> Vec<Problem>;
 
@@ -179,14 +195,20 @@ pub trait Target: Format {
 }
 
 /// Every format that is built.
-pub static TARGETS: [&dyn Target; 7] =
-    [&appimage::AppImage, &plain::Zip, &plain::Tar, &msi::Msi, &nsis::Nsis, &nsis::Portable, &dmg::Dmg];
+pub static TARGETS: [&dyn Target; 8] = [
+    &appimage::AppImage,
+    // It is an archive, and more than that: asked before archives are.
+    &msix::Msix,
+    &plain::Zip,
+    &plain::Tar,
+    &msi::Msi,
+    &nsis::Nsis,
+    &nsis::Portable,
+    &dmg::Dmg,
+];
 
 /// What is only read: asked when a file is of no format that is built.
 static READ_ONLY: [&dyn Format; 3] = [&read_only::Cabinet, &read_only::Hive, &read_only::Program];
-
-/// What is only read, too, but asked first: it is an archive, and more than that.
-static FIRST: [&dyn Format; 1] = [&read_only::Msix];
 
 /// The target with a name.
 ///
@@ -206,7 +228,7 @@ pub fn read(package: &Path, depth: Depth, limit: u64) -> Result<(&'static dyn Fo
         let kind = if e.kind() == io::ErrorKind::InvalidInput { Kind::Package } else { Kind::Machine };
         return Err(Failure { kind, ..Failure::io("can't read", package, e) });
     }
-    for format in FIRST.into_iter().chain(TARGETS.iter().map(|t| *t as &dyn Format)).chain(READ_ONLY) {
+    for format in TARGETS.iter().map(|t| *t as &dyn Format).chain(READ_ONLY) {
         // Each format that looks at it begins anew.
         if let Some(footprint) = format.read(&Package::new(package, limit), depth)? {
             return Ok((format, footprint));
@@ -217,8 +239,8 @@ pub fn read(package: &Path, depth: Depth, limit: u64) -> Result<(&'static dyn Fo
     Err(Failure::new(
         Kind::Package,
         problem.instead(
-            "an AppImage, an MSI, a setup program (NSIS), a disk image (UDIF), a ZIP archive, a tar archive (plain, gzip, zstd, xz), \
-             a cabinet, an MSIX package, a registry hive, or a program for Windows",
+            "an AppImage, an MSI, an MSIX package, a setup program (NSIS), a disk image (UDIF), a ZIP archive, a tar archive (plain, \
+             gzip, zstd, xz), a cabinet, a registry hive, or a program for Windows",
         ),
     ))
 }
@@ -229,7 +251,35 @@ pub fn read(package: &Path, depth: Depth, limit: u64) -> Result<(&'static dyn Fo
 /// # Errors
 /// As [`read`].
 pub fn as_installed(package: &Path, limit: u64) -> Result<Option<AsInstalled>, Failure> {
-    read_only::as_installed(&Package::new(package, limit))
+    msix::as_installed(&Package::new(package, limit))
+}
+
+/// Writes a bundle of packages that Windows installs by itself.
+///
+/// # Errors
+/// They can't be read, or the medium's.
+pub(crate) fn write_bundle(
+    packages: &[std::path::PathBuf],
+    languages: &[String],
+    threads: usize,
+    out: File,
+) -> Result<AppManifest, Failure> {
+    msix::bundle::write(packages, languages, threads, out)
+}
+
+/// The system's own file for updates of a bundle: its name and its bytes.
+pub(crate) fn app_installer_of_bundle(
+    bundle: &AppManifest,
+    file: &str,
+    stem: &str,
+    settings: &AppInstaller,
+) -> (String, Vec<u8>) {
+    msix::app_installer::of_bundle(bundle, file, stem, settings)
+}
+
+/// The capability by which a package that Windows installs by itself declares something, if there is one.
+pub(crate) fn capability(access: Access) -> Option<&'static str> {
+    msix::permissions::capability(access).map(|own| own.name)
 }
 
 /// What a format loses of some items, each with its own sentence.
@@ -264,6 +314,7 @@ fn not_on_linux(footprint: &Footprint) -> Vec<Loss> {
         commands: _,
         shell_files: _,
         icons: _,
+        permissions: _,
         foreign: _,
     } = footprint;
     let mut losses = Vec::new();

@@ -91,7 +91,7 @@ keep-changed = ["share/sample*"]
 [bundle]
 names = { de = "Stöcke" }
 
-[bundle.reasons]
+[permissions]
 camera = "To photograph frames"
 
 [wizard]

@@ -398,7 +398,7 @@ fn of_what_only_other_systems_have() {
         why      the system shows it when it asks for permission
         instead  camera = "To photograph frames"
     cameras = "To photograph frames"
-      unknown-key: unknown key `cameras` in `bundle.reasons`
+      unknown-key: unknown key `cameras` in `permissions`
         at       cameras
         instead  camera
     file = "share/hives.txt"
@@ -498,7 +498,7 @@ fn of_the_wizard_and_the_targets() {
     build = ["tar", "exe"]
       invalid-value: unknown value "exe" for `targets.build[1]`
         at       "exe"
-        instead  one of appimage, zip, tar, msi, nsis, portable, dmg
+        instead  one of appimage, zip, tar, msi, msix, nsis, portable, dmg
     platforms = ["darwin"]
       invalid-value: unknown value "darwin" for `targets.platforms[0]`
         at       "darwin"

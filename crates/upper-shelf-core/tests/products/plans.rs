@@ -233,9 +233,9 @@ fn what_packages_for_macos_cannot_hold() {
         a tar archive is unpacked, not installed
     tar: 2 programs are left out
         a tar archive is unpacked, not installed
-    tar: 2 shell files are left out
+    tar: 2 rules are left out
         a tar archive is unpacked, not installed
-    tar: 3 rules are left out
+    tar: 2 shell files are left out
         a tar archive is unpacked, not installed
     tar: 3 shortcuts are left out
         a tar archive is unpacked, not installed

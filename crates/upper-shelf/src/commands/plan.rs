@@ -7,12 +7,12 @@ use serde::Serialize;
 use upper_shelf_core::Failure;
 use upper_shelf_core::footprint::Footprint;
 use upper_shelf_core::manifest::resolve::Default;
-use upper_shelf_core::packaging::Plan;
+use upper_shelf_core::packaging::{Permitted, Plan};
 use upper_shelf_core::platform::System;
 use upper_shelf_core::problem::Problem;
 use upper_shelf_core::settings::TargetName;
 use upper_shelf_core::signing::{self, ForeignSignature, PlannedEntitlement, PlannedSigning};
-use upper_shelf_core::targets::Loss;
+use upper_shelf_core::targets::{Fact, Loss};
 
 /// Show everything that the product will leave on a machine, and every default used; nothing is written
 #[derive(Debug, clap::Args)]
@@ -31,6 +31,9 @@ pub struct Planned<'p> {
     footprint: &'p Footprint,
     /// The packages that would be built.
     packages: Vec<PlannedPackage<'p>>,
+    /// What the system makes of the permissions that the product declares.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    permissions: Vec<Permitted>,
     /// What will be signed.
     #[serde(skip_serializing_if = "Option::is_none")]
     signing: Option<PlannedSigning>,
@@ -48,6 +51,9 @@ pub struct PlannedPackage<'p> {
     target: &'static str,
     /// Its file.
     file_name: &'p str,
+    /// What it is known by once it is installed.
+    #[serde(skip_serializing_if = "<[Fact]>::is_empty")]
+    facts: &'p [Fact],
     /// What the format can't carry.
     losses: &'p [Loss],
 }
@@ -83,8 +89,14 @@ fn for_machines(plan: &Plan) -> Result<Planned<'_>, Failure> {
         platform: plan.product.platform.to_string(),
         footprint: &plan.footprint,
         packages: packages
-            .map(|p| PlannedPackage { target: p.target.name(), file_name: &p.file_name, losses: &p.losses })
+            .map(|p| PlannedPackage {
+                target: p.target.name(),
+                file_name: &p.file_name,
+                facts: &p.facts,
+                losses: &p.losses,
+            })
             .collect(),
+        permissions: plan.permitted(),
         signing: signing(plan)?,
         defaults: &plan.defaults,
         warnings: &plan.warnings,
@@ -97,8 +109,22 @@ fn show(plan: &Plan, out: &Output) -> Result<(), Failure> {
     out.heading("packages");
     for package in &plan.packages {
         out.line(format!("  {}", package.file_name));
+        for Fact { what, text } in &package.facts {
+            out.line(format!("    {what:<12}  {text}"));
+        }
         for loss in &package.losses {
             out.aside(&format!("    {}: {}", loss.what, loss.why));
+        }
+    }
+    let permitted = plan.permitted();
+    if !permitted.is_empty() {
+        out.line("");
+        out.heading(&format!("permissions on {}", plan.product.platform.system().title()));
+        for Permitted { permission, means } in &permitted {
+            for (n, sentence) in means.iter().enumerate() {
+                let name = if n == 0 { permission.access.name() } else { "" };
+                out.line(format!("  {name:<16}  {sentence}"));
+            }
         }
     }
     if let Some(PlannedSigning { key, timestamps, programs, foreign_signatures, entitlements }) = signing(plan)? {

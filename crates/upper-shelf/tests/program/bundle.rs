@@ -112,7 +112,7 @@ fn a_sealed_bundle_is_packed_byte_for_byte() {
 #[test]
 fn an_unsealed_bundle_gets_what_its_property_list_lacks() {
     let more =
-        "[[link-scheme]]\nscheme = \"hives\"\nprogram = \"app\"\n[bundle.reasons]\ncamera = \"To photograph frames\"";
+        "[[link-scheme]]\nscheme = \"hives\"\nprogram = \"app\"\n[permissions]\ncamera = \"To photograph frames\"";
     let folder = finished("", more);
     let (_, archive) = packages(&folder);
     judge_says_yes("unzip", &["-q", archive.to_str().expect("text"), "-d", folder.at("out").to_str().expect("text")]);

@@ -70,6 +70,9 @@ fn plan_shows_the_whole_footprint_and_writes_nothing() {
         manual pages
           combwright.1, from share/man/combwright.1
 
+        permissions
+          documents-folder: Combwright opens the journals that you keep there.
+
         icons
           PNG 16 × 16, [hash]
           PNG 22 × 22, [hash]
@@ -100,6 +103,9 @@ fn plan_shows_the_whole_footprint_and_writes_nothing() {
             2 shell files are left out: a ZIP archive is unpacked, not installed
             3 shortcuts are left out: a ZIP archive is unpacked, not installed
           Combwright-2.4.0-linux-x64.tar.gz
+
+        permissions on Linux
+          documents-folder  nothing is held back: programs may do what their user may
 
         defaults
           shortcut 1 · name = Combwright

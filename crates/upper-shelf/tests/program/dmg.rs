@@ -306,7 +306,7 @@ fn a_program_that_layers_bring_for_each_processor_becomes_one_for_both() {
 #[test]
 fn a_bundle_says_why_it_asks_what_it_is_called_elsewhere_and_that_it_is_an_agent() {
     let more = "[bundle]\nagent = true\ncopyright = \"© 2026 the bees\"\nnames = { de = 'Stöcke \"&\" Rahmen', pt-BR = \"Colmeias\" }\n\
-                    [bundle.reasons]\ncamera = \"To photograph frames\"\nlocal-network = \"To find scales\"";
+                    [permissions]\ncamera = \"To photograph frames\"\nlocal-network = \"To find scales\"";
     let folder = product(more);
     let package = build(&folder);
     let out = folder.at("out");
@@ -335,7 +335,10 @@ for key in sorted(d):
     assert!(names.contains(r#""CFBundleDisplayName" = "Stöcke \"&\" Rahmen";"#), "{names}");
     // It is read back; and other systems' packages do not hear of it.
     let (code, told) = folder.run(&["inspect", package.to_str().expect("text")]);
-    assert!(code == 0 && told.contains("name pt-BR: Colmeias") && told.contains("reason camera"), "{told}");
+    assert!(
+        code == 0 && told.contains("name pt-BR: Colmeias") && told.contains("camera: To photograph frames"),
+        "{told}"
+    );
     // What can't be is said, with its place.
     let text = std::fs::read_to_string(folder.at("shelf.toml")).expect("read");
     let text = text.replace("pt-BR", "portuguese_of_brazil").replace("To find scales", " ");

@@ -29,6 +29,7 @@ mod msi;
 mod msi_judges;
 #[cfg(unix)]
 mod msix;
+mod msix_build;
 #[cfg(unix)]
 mod notices;
 mod payload;

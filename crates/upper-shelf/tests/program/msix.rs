@@ -14,7 +14,7 @@ const MANIFEST: &str = r#"<?xml version="1.0" encoding="utf-8"?>
 <Identity Name="works.fernhollow.combwright" Publisher="PUBLISHER" Version="2.4.0.0" ProcessorArchitecture="x64"/>
 <Properties><DisplayName>Combwright</DisplayName><PublisherDisplayName>Fernhollow</PublisherDisplayName><Logo>Assets\StoreLogo.png</Logo></Properties>
 <Dependencies><TargetDeviceFamily Name="Windows.Desktop" MinVersion="10.0.17763.0" MaxVersionTested="10.0.22621.0"/></Dependencies>
-<Applications><Application Id="App" Executable="bin\combwright.exe" EntryPoint="Windows.FullTrustApplication"/></Applications>
+<Applications><Application Id="App" Executable="bin\combwright.exe" EntryPoint="Windows.FullTrustApplication"><uap:VisualElements DisplayName="Comb" Description="Hives" BackgroundColor="transparent" Square150x150Logo="a.png" Square44x44Logo="a.png"/></Application></Applications>
 <Capabilities><rescap:Capability Name="runFullTrust"/></Capabilities></Package>"#;
 
 /// The subject of a test key's certificate, for a manifest.
@@ -65,8 +65,8 @@ fn a_package_is_listed_taken_apart_checked_and_compared() {
       publisher    Fernhollow
       platform     windows-x64
 
-    files (5, 17.8 kB)
-      ├─ AppxManifest.xml                         933 bytes, mode 644
+    files (5, 18.0 kB)
+      ├─ AppxManifest.xml                         1.09 kB, mode 644
       ├─ Registry.dat                             8.19 kB, mode 644
       ├─ VFS/                                     1 file, 4 bytes, not listed itself
       │  └─ ProgramFilesCommonX64/                1 file, 4 bytes, not listed itself
@@ -80,9 +80,15 @@ fn a_package_is_listed_taken_apart_checked_and_compared() {
     programs
       app: bin/combwright.exe
 
+    shortcuts
+      menu: “Comb” starts app (Hives)
+
     registry values
       machine: SOFTWARE\Fernhollow · Edition = "Honey"
       machine: SOFTWARE\Fernhollow · Frames = 12
+
+    rules
+      minimum-windows: 10.0.17763
 
     further items
       capabilities: runFullTrust

@@ -2,7 +2,6 @@
 
 use super::Resolver;
 use crate::footprint::{BundleRules, Footprint, JsonText, SystemVersion};
-use std::collections::BTreeMap;
 
 impl Resolver<'_> {
     /// Adds what only macOS has.
@@ -36,23 +35,11 @@ impl Resolver<'_> {
                 self.problem(&format!("bundle.names.{language}"), what, "", "leave the language out");
             }
         }
-        let mut reasons = BTreeMap::new();
-        for (reason, text) in written.reasons.given() {
-            let key = reason.name();
-            self.one_line(&format!("bundle.reasons.{key}"), text);
-            if text.trim().is_empty() {
-                let what = format!("the reason for {key} is empty");
-                let why = "the system shows it when it asks for permission";
-                self.problem(&format!("bundle.reasons.{key}"), what, why, format!("{key} = \"To photograph frames\""));
-            }
-            reasons.insert(reason, text.clone());
-        }
         // Whatever a manifest can say, JSON can.
         let json = |value| JsonText(serde_json::to_string(value).unwrap_or_default());
         BundleRules {
             agent: written.agent,
             copyright: written.copyright.clone(),
-            reasons,
             names: written.names.clone(),
             keys: written.keys.iter().map(|(key, value)| (key.clone(), json(value))).collect(),
         }

@@ -8,10 +8,11 @@ mod shell;
 mod windows;
 
 use super::Project;
+use super::formats::Wish;
 use super::read::Source;
 use super::written;
 use crate::dates::seconds_of;
-use crate::footprint::{Footprint, Identity, Item, List, RelPath, Text, Trace, TraceKey, file_name_of};
+use crate::footprint::{Footprint, Identity, Item, List, Permission, RelPath, Text, Trace, TraceKey, file_name_of};
 use crate::languages::language_numbers;
 use crate::payload::Layer;
 use crate::platform::{Platform, Selector, System};
@@ -164,6 +165,7 @@ impl Project {
             wizard: _,
             disk_image: _,
             signing: _,
+            permissions: _,
             bundle: _,
             targets: _,
             target: _,
@@ -188,6 +190,7 @@ impl Project {
         };
         let mut footprint = Footprint { product: identity, platform: Some(platform), ..Footprint::default() };
         r.common(&mut footprint);
+        footprint.permissions = r.permissions();
         let targets = r.targets();
         r.shell(&mut footprint, &targets);
         match platform.system() {
@@ -284,6 +287,36 @@ impl Resolver<'_> {
     fn problem_of(&mut self, code: Code, at: &str, what: String, why: &str, instead: impl Into<String>) {
         let problem = Problem::error(code, what).at(self.project.source.span(at)).instead(instead);
         self.problems.push(if why.is_empty() { problem } else { problem.why(why) });
+    }
+
+    /// What the product wants to get at. Where the system ends a program that gave no reason, one has to be there.
+    fn permissions(&mut self) -> List<Permission> {
+        let project = self.project;
+        let wanted = project.manifest.permissions.given().into_iter();
+        let kept = wanted.filter_map(|(access, wish)| {
+            let key = access.name();
+            let at = format!("permissions.{key}");
+            let remedy = format!("{key} = \"To photograph frames\"");
+            match wish {
+                Wish::Plain(false) => None,
+                Wish::Plain(true) => {
+                    if self.platform.system() == System::Macos && access.is_asked_about() {
+                        let why = "macOS shows it when it asks for permission, and ends a program that gives none";
+                        self.problem(&at, format!("{key} needs a reason"), why, remedy);
+                    }
+                    Some(Permission { access, reason: None })
+                }
+                Wish::Because(reason) => {
+                    self.one_line(&at, reason);
+                    if reason.trim().is_empty() {
+                        let why = "the system shows it when it asks for permission";
+                        self.problem(&at, format!("the reason for {key} is empty"), why, remedy);
+                    }
+                    Some(Permission { access, reason: Some(reason.clone()) })
+                }
+            }
+        });
+        kept.collect()
     }
 
     /// A text in the languages that it is written in: the one for everybody is that in the first language of the wizard, else

@@ -1,13 +1,15 @@
 //! What only one format has: every default is taken here, and shown.
 
 use super::{Default as Taken, Resolver};
+use crate::footprint::SystemVersion;
 use crate::languages::drag_to_install;
 use crate::manifest::Project;
+use crate::manifest::formats::Wish;
 use crate::platform::System;
 use crate::secret;
 use crate::settings::{
-    Appimage, CodePage, CodeSigning, DiskImage, Dmg, ExistingSignatures, FurtherFile, Msi, Nsis, OpenPgpSigning,
-    Portable, Settings, Signing, Tar, TargetName, Words, Zip,
+    AppInstaller, Appimage, CodePage, CodeSigning, DiskImage, Dmg, ExistingSignatures, FurtherFile, Msi, Msix, Nsis,
+    OpenPgpSigning, Portable, Settings, Signing, Tar, TargetName, UpdateCheck, UpdatePrompt, Words, Zip,
 };
 use serde::Serialize;
 
@@ -53,6 +55,7 @@ impl<'p> Resolver<'p> {
             },
             tar: self.tar(targets),
             msi: self.msi(targets),
+            msix: self.msix(targets),
             nsis: self.nsis(targets),
             portable: {
                 let mut table = self.table(TargetName::Portable, targets);
@@ -128,6 +131,60 @@ impl<'p> Resolver<'p> {
                 "the most that a cabinet holds",
             ),
             code_page,
+        }
+    }
+
+    fn msix(&mut self, targets: &[TargetName]) -> Msix {
+        let product = &self.project.manifest.product;
+        let written = &self.project.manifest.target.msix;
+        let languages = self.project.manifest.wizard.languages.clone().filter(|all| !all.is_empty());
+        let usual = Msix::default();
+        let tested = written.tested_windows.as_deref().map(|text| text.parse::<SystemVersion>());
+        if let Some(Err(why)) = &tested {
+            let what = format!("the tested Windows {why}");
+            self.problem("target.msix.tested-windows", what, "it is a version of Windows", "\"10.0.22621\"");
+        }
+        if let Some(written) = &written.app_installer
+            && !written.address.starts_with("https://")
+        {
+            let why = "Windows takes updates from a server only, and nobody on the way may change them";
+            let what = format!("{:?} is no address of a server", written.address);
+            let instead = "address = \"https://fernhollow.example/packages\"";
+            self.problem("target.msix.app-installer.address", what, why, instead);
+        }
+        let mut table = self.table(TargetName::Msix, targets);
+        if written.name.is_none() {
+            table.note("name", product.id.clone(), "the product's id");
+        }
+        if written.publisher.is_none() {
+            table.note("publisher", "the subject of the certificate".into(), "Windows demands that both are the same");
+        }
+        if written.version.is_none() {
+            table.note("version", product.version.clone(), "the product's");
+        }
+        if tested.is_none() {
+            table.note("tested-windows", format!("10.0.{}", usual.tested_windows), "the usual one");
+        }
+        let why = "harder packing takes longer and gains little";
+        Msix {
+            name: written.name.clone(),
+            publisher: written.publisher.clone(),
+            version: written.version.clone(),
+            tested_windows: tested.and_then(Result::ok).and_then(|v| v.patch).unwrap_or(usual.tested_windows),
+            languages: languages.unwrap_or(usual.languages),
+            level: table.take("level", written.level, usual.level, why),
+            bundle: written.bundle,
+            app_installer: written.app_installer.as_ref().map(|written| AppInstaller {
+                address: written.address.clone(),
+                check: table.take(
+                    "app-installer.check",
+                    written.check,
+                    UpdateCheck::default(),
+                    "users get every version",
+                ),
+                prompt: table.take("app-installer.prompt", written.prompt, UpdatePrompt::default(), "nobody waits"),
+                hours: table.take("app-installer.hours", written.hours, 24, "once a day is enough"),
+            }),
         }
     }
 
@@ -277,7 +334,11 @@ impl Project {
 
     /// How code for macOS is signed; ad hoc, if the manifest says nothing of it.
     pub fn code_signing(&self) -> CodeSigning {
-        let Some(written) = &self.manifest.signing.macos else { return CodeSigning::default() };
+        let wanted = self.manifest.permissions.given().into_iter();
+        let permissions = wanted.filter(|(_, wish)| **wish != Wish::Plain(false)).map(|(access, _)| access).collect();
+        let Some(written) = &self.manifest.signing.macos else {
+            return CodeSigning { permissions, ..CodeSigning::default() };
+        };
         let key = written.key.as_ref().map(|key| Signing {
             system: System::Macos,
             key: self.key(key),
@@ -294,6 +355,7 @@ impl Project {
             entitlements: self.inside(&written.entitlements),
             replace: written.existing == Some(ExistingSignatures::Replace),
             team: written.team.clone(),
+            permissions,
         }
     }
 

@@ -16,7 +16,7 @@ pub(in crate::signing) use code::parts_of;
 pub use code::{Again, CodeSigner};
 pub use image::sign_image;
 pub(super) use image::{DiskImage, verify_image};
-pub use product::{check, entitlements, list, planned};
+pub use product::{check, entitlement, entitlements, list, planned};
 pub(in crate::signing) use seal::signer_of;
 pub use seal::{AD_HOC, Outcome};
 pub use tree::{Item, Tree, bundle_of, may_be_code};

@@ -2,7 +2,7 @@
 
 use super::code::{Standing, parts_of, standing};
 use super::interpreters::needed;
-use crate::footprint::Identity;
+use crate::footprint::{Access, Identity};
 use crate::payload::PayloadFile;
 use crate::problem::{Code, Failure, Kind, Problem};
 use crate::settings::CodeSigning;
@@ -23,8 +23,8 @@ pub fn list(path: &Path) -> Result<Entitlements, Failure> {
     })
 }
 
-/// What a product's programs may do: what the manifest names, and what the interpreters among its files need, with the
-/// reasons.
+/// What a product's programs may do: what the manifest names, what the interpreters among its files need, and what has to be
+/// allowed for its permissions, with the reasons.
 ///
 /// # Errors
 /// The list can't be read.
@@ -41,8 +41,38 @@ pub fn entitlements(
                 reasons.push((key.to_owned(), format!("{interpreter} needs it")));
             }
         }
+        for access in &settings.permissions {
+            let Some(key) = entitlement(*access).filter(|key| !all.0.contains_key(key)) else { continue };
+            all.0.insert(key.to_owned(), true.into());
+            reasons.push((key.to_owned(), format!("[permissions] {}", access.name())));
+        }
     }
     Ok((all, reasons))
+}
+
+/// What the hardened runtime has to allow before a program may ask for something.
+///
+/// Source: Apple, "Hardened Runtime", resource access.
+pub fn entitlement(access: Access) -> Option<&'static str> {
+    Some(match access {
+        Access::Calendars | Access::Reminders => "com.apple.security.personal-information.calendars",
+        Access::Camera => "com.apple.security.device.camera",
+        Access::Contacts => "com.apple.security.personal-information.addressbook",
+        Access::Location => "com.apple.security.personal-information.location",
+        Access::Microphone | Access::Speech => "com.apple.security.device.audio-input",
+        Access::OtherPrograms => "com.apple.security.automation.apple-events",
+        Access::Photos => "com.apple.security.personal-information.photos-library",
+        Access::Bluetooth
+        | Access::DesktopFolder
+        | Access::DocumentsFolder
+        | Access::DownloadsFolder
+        | Access::Internet
+        | Access::LocalNetwork
+        | Access::Music
+        | Access::RemovableDisks
+        | Access::Server
+        | Access::Videos => return None,
+    })
 }
 
 /// What is wrong with how a product's code is to be signed, as far as that can be seen without a secret.

@@ -88,6 +88,7 @@ impl Target for AppImage {
             icons,
             commands,
             shell_files,
+            permissions: _,
             // Lost, below.
             registry: _,
             services: _,

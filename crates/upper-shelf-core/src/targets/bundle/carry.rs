@@ -1,7 +1,7 @@
 //! What of a footprint an application bundle carries.
 
 use crate::footprint::{
-    BundleRules, EnvironmentAction, Footprint, InstallRules, List, Node, Place, Program, RelPath, Shortcut,
+    BundleRules, EnvironmentAction, Footprint, InstallRules, List, Node, Permission, Place, Program, RelPath, Shortcut,
     WorkingFolder,
 };
 use crate::targets::{Loss, in_one_language, left_out, lose, without_hard_links};
@@ -32,6 +32,7 @@ pub fn carry(footprint: &Footprint) -> (Footprint, Vec<Loss>) {
         commands,
         shell_files,
         choices,
+        permissions,
         // The bundle has the picture, in the system's own form: it is no item of its own.
         icons: _,
         install,
@@ -85,6 +86,9 @@ pub fn carry(footprint: &Footprint) -> (Footprint, Vec<Loss>) {
     );
     lose(&mut losses, shell_files, "a bundle is copied, not installed; the file itself is included");
     lose(&mut losses, choices, "all files are there: nothing is chosen");
+    // Of all others the system asks nobody.
+    let is_asked = |p: &&Permission| p.access.is_asked_about() && p.reason.is_some();
+    let permissions = permissions.iter().filter(is_asked).cloned().collect();
     let InstallRules { minimum_macos, .. } = *install;
     let of_windows = InstallRules { minimum_macos: None, ..install.clone() };
     lose(&mut losses, &of_windows.rules(), "it is a rule for installing on Windows");
@@ -102,6 +106,7 @@ pub fn carry(footprint: &Footprint) -> (Footprint, Vec<Loss>) {
         file_types,
         link_schemes,
         environment,
+        permissions,
         install: InstallRules { minimum_macos, ..InstallRules::default() },
         bundle,
         ..Footprint::default()

@@ -5,8 +5,8 @@
 
 use super::{executable, types};
 use crate::footprint::{
-    BundleRules, EnvironmentAction, FileType, Footprint, Identity, InstallRules, JsonText, LinkScheme, Place, Program,
-    Reason, RelPath, Shortcut, Variable, WorkingFolder,
+    Access, BundleRules, EnvironmentAction, FileType, Footprint, Identity, InstallRules, JsonText, LinkScheme,
+    Permission, Place, Program, RelPath, Shortcut, Variable, WorkingFolder,
 };
 use crate::platform::Platform;
 use crate::targets::Job;
@@ -33,25 +33,27 @@ const CATEGORIES: [(&str, &str); 12] = [
     ("System", "utilities"),
 ];
 
-/// The key of the property list that holds a reason.
-fn key_of(reason: Reason) -> &'static str {
-    match reason {
-        Reason::Bluetooth => "NSBluetoothAlwaysUsageDescription",
-        Reason::Calendars => "NSCalendarsUsageDescription",
-        Reason::Camera => "NSCameraUsageDescription",
-        Reason::Contacts => "NSContactsUsageDescription",
-        Reason::DesktopFolder => "NSDesktopFolderUsageDescription",
-        Reason::DocumentsFolder => "NSDocumentsFolderUsageDescription",
-        Reason::DownloadsFolder => "NSDownloadsFolderUsageDescription",
-        Reason::LocalNetwork => "NSLocalNetworkUsageDescription",
-        Reason::Location => "NSLocationUsageDescription",
-        Reason::Microphone => "NSMicrophoneUsageDescription",
-        Reason::OtherPrograms => "NSAppleEventsUsageDescription",
-        Reason::Photos => "NSPhotoLibraryUsageDescription",
-        Reason::Reminders => "NSRemindersUsageDescription",
-        Reason::RemovableDisks => "NSRemovableVolumesUsageDescription",
-        Reason::Speech => "NSSpeechRecognitionUsageDescription",
-    }
+/// The key of the property list that holds a reason; none for what the system doesn't ask about.
+pub fn key_of(access: Access) -> Option<&'static str> {
+    Some(match access {
+        Access::Bluetooth => "NSBluetoothAlwaysUsageDescription",
+        Access::Calendars => "NSCalendarsUsageDescription",
+        Access::Camera => "NSCameraUsageDescription",
+        Access::Contacts => "NSContactsUsageDescription",
+        Access::DesktopFolder => "NSDesktopFolderUsageDescription",
+        Access::DocumentsFolder => "NSDocumentsFolderUsageDescription",
+        Access::DownloadsFolder => "NSDownloadsFolderUsageDescription",
+        Access::LocalNetwork => "NSLocalNetworkUsageDescription",
+        Access::Location => "NSLocationUsageDescription",
+        Access::Microphone => "NSMicrophoneUsageDescription",
+        Access::Music => "NSAppleMusicUsageDescription",
+        Access::OtherPrograms => "NSAppleEventsUsageDescription",
+        Access::Photos => "NSPhotoLibraryUsageDescription",
+        Access::Reminders => "NSRemindersUsageDescription",
+        Access::RemovableDisks => "NSRemovableVolumesUsageDescription",
+        Access::Speech => "NSSpeechRecognitionUsageDescription",
+        Access::Internet | Access::Server | Access::Videos => return None,
+    })
 }
 
 #[derive(Serialize, Deserialize, schemars::JsonSchema)]
@@ -95,7 +97,7 @@ pub fn written_from(key: &str) -> Option<&'static str> {
         "LSHasLocalizedDisplayName" => "bundle.names",
         "NSHumanReadableCopyright" => "bundle.copyright",
         OURS => "what only this tool knows",
-        reason if Reason::ALL.into_iter().any(|r| key_of(r) == reason) => "bundle.reasons",
+        reason if Access::ALL.into_iter().any(|access| key_of(access) == Some(reason)) => "permissions",
         _ => return None,
     })
 }
@@ -189,6 +191,7 @@ pub fn of(footprint: &Footprint, executable: Option<String>) -> Dictionary {
         commands: _,
         shell_files: _,
         choices: _,
+        permissions,
         icons: _,
         install: InstallRules { minimum_macos, .. },
         bundle,
@@ -200,8 +203,10 @@ pub fn of(footprint: &Footprint, executable: Option<String>) -> Dictionary {
     if bundle.agent {
         put("LSUIElement", true.into());
     }
-    for (reason, text) in &bundle.reasons {
-        put(key_of(*reason), text.as_str().into());
+    for Permission { access, reason } in permissions {
+        if let Some((key, text)) = key_of(*access).zip(reason.as_deref()) {
+            put(key, text.into());
+        }
     }
     if !bundle.names.is_empty() {
         put("LSHasLocalizedDisplayName", true.into());
@@ -279,7 +284,7 @@ fn ours(footprint: &Footprint) -> Option<Value> {
     let product = Identity { id: None, name: None, version, ..p.clone() };
     let main = footprint.main_program().map(str::to_owned);
     let platform = footprint.platform.map(|p| p.name().to_owned());
-    let BundleRules { names, copyright, keys, agent: _, reasons: _ } = footprint.bundle.clone();
+    let BundleRules { names, copyright, keys, agent: _ } = footprint.bundle.clone();
     let keys = keys.into_keys().collect();
     plist::to_value(&Ours { programs, entry, main, platform, product, names, copyright, keys }).ok()
 }
@@ -305,6 +310,8 @@ pub struct Said {
     pub install: InstallRules,
     /// What it says besides.
     pub bundle: BundleRules,
+    /// What people are asked about.
+    pub permissions: Vec<Permission>,
     /// Whether we wrote it.
     pub is_ours: bool,
     /// The file that the system starts, in the bundle's folder of programs.
@@ -324,6 +331,7 @@ impl Said {
             environment: self.environment.into(),
             install: self.install,
             bundle: self.bundle,
+            permissions: self.permissions.into(),
             ..Footprint::default()
         }
     }
@@ -354,8 +362,9 @@ pub fn read(bytes: &[u8]) -> Option<Said> {
         None => said.bundle.copyright = text("NSHumanReadableCopyright"),
     }
     said.bundle.agent = list.get("LSUIElement").and_then(Value::as_boolean) == Some(true);
-    for reason in Reason::ALL {
-        said.bundle.reasons.extend(text(key_of(reason)).map(|text| (reason, text)));
+    for access in Access::ALL {
+        let reason = key_of(access).and_then(&text);
+        said.permissions.extend(reason.map(|reason| Permission { access, reason: Some(reason) }));
     }
     said.product.id = text("CFBundleIdentifier");
     said.product.name = text("CFBundleDisplayName").or_else(|| text("CFBundleName"));

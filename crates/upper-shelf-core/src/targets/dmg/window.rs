@@ -223,11 +223,13 @@ fn tiff(pictures: &[RgbaImage; 2]) -> Option<Vec<u8>> {
     for (picture, density) in pictures.iter().zip([72, 144]) {
         let (width, height) = picture.dimensions();
         // What shines through is white, as the window's own ground is.
-        let flat = |p: &image::Rgba<u8>| {
-            let alpha = u32::from(p[3]);
-            [p[0], p[1], p[2]].map(|c| ((u32::from(c) * alpha + 255 * (255 - alpha)) / 255) as u8)
-        };
-        let plain: Vec<u8> = picture.pixels().flat_map(flat).collect();
+        let mut plain = vec![0; picture.as_raw().len() / 4 * 3];
+        for (to, from) in plain.as_chunks_mut::<3>().0.iter_mut().zip(picture.as_raw().as_chunks::<4>().0) {
+            let [red, green, blue, alpha] = from.map(u32::from);
+            let ground = 255 * (255 - alpha);
+            let flat = |colour: u32| ((colour * alpha + ground) / 255) as u8;
+            *to = [flat(red), flat(green), flat(blue)];
+        }
         let mut page = encoder.new_image::<RGB8>(width, height).ok()?;
         page.resolution(ResolutionUnit::Inch, Rational { n: density, d: 1 });
         page.write_data(&plain).ok()?;

@@ -69,6 +69,7 @@ pub fn write(footprint: &Footprint, icon: &Icon, time: u32, command: &str) -> Fi
         fonts: _,
         commands: _,
         shell_files: _,
+        permissions: _,
         choices: _,
         icons,
         install: _,

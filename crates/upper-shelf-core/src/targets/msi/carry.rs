@@ -66,6 +66,8 @@ pub fn carry(footprint: &Footprint) -> (Footprint, Vec<Loss>) {
         commands,
         shell_files,
         choices,
+        // A program does what its user may.
+        permissions: _,
         // Shortcuts and the list of applications show the picture; it is no item of its own on Windows.
         icons: _,
         install,

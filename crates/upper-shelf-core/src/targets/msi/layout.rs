@@ -95,6 +95,7 @@ impl<'j> Layout<'j> {
             fonts: _,
             commands: _,
             shell_files: _,
+            permissions: _,
             choices: _,
             icons: _,
             install: _,

@@ -199,6 +199,7 @@ fn texts(footprint: &Footprint) -> Vec<&str> {
         fonts,
         commands: _,
         shell_files: _,
+        permissions: _,
         choices,
         icons: _,
         install: InstallRules { folder, .. },

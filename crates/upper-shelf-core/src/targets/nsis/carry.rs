@@ -93,6 +93,8 @@ pub fn setup(footprint: &Footprint) -> (Footprint, Vec<Loss>) {
         commands,
         shell_files,
         choices,
+        // A program does what its user may.
+        permissions: _,
         // Shortcuts and the list of applications show the picture; it is no item of its own on Windows.
         icons: _,
         install,
@@ -229,6 +231,7 @@ pub fn portable(footprint: &Footprint) -> (Footprint, Vec<Loss>) {
         shell_files,
         // All files are there, and nothing is installed.
         choices: _,
+        permissions: _,
         icons: _,
         install: _,
         bundle: _,

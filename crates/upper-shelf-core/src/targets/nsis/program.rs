@@ -107,6 +107,7 @@ impl Program {
             fonts,
             commands: _,
             shell_files: _,
+            permissions: _,
             choices,
             icons: _,
             install,

@@ -39,6 +39,7 @@ fn tree_only(footprint: &Footprint, format: &str) -> (Footprint, Vec<Loss>) {
         fonts,
         commands,
         shell_files,
+        permissions: _,
         choices,
         icons,
         install,

@@ -80,6 +80,7 @@ impl Target for Tar {
             icons,
             commands,
             shell_files,
+            permissions: _,
             // Lost, above.
             registry: _,
             services: _,

@@ -3,10 +3,11 @@
 use super::super::{Depth, Format, Visit, damaged};
 use crate::budget::Package;
 use crate::content::ContentHash;
-use crate::footprint::{Footprint, Node, RegistryEntry, RegistryRoot, RegistryValue, RegistryView};
+use crate::footprint::{Footprint, Node};
 use crate::platform::System;
 use crate::problem::Failure;
-use registry_hive::{Key, Limits, Value, kind};
+use crate::targets::msix::entries;
+use registry_hive::Limits;
 use std::fs::File;
 use std::io::Read;
 
@@ -32,7 +33,7 @@ impl Format for Hive {
         let content = (depth == Depth::Contents).then(|| ContentHash::of(&bytes));
         let path = super::own_path(package)?;
         let tree = vec![Node::File { path, mode: 0o644, size, content }].into();
-        Ok(Some(Footprint { tree, registry: entries(&root).into_iter().collect(), ..Footprint::default() }))
+        Ok(Some(Footprint { tree, registry: entries(&root, false).into_iter().collect(), ..Footprint::default() }))
     }
 
     fn files(&self, package: &Package, visit: Visit) -> Result<(), Failure> {
@@ -47,7 +48,7 @@ impl Format for Hive {
 }
 
 /// What of a hive is read, by a package's budget.
-pub(super) fn limits(package: &Package) -> Limits {
+pub fn limits(package: &Package) -> Limits {
     Limits { items: package.budget.most_names(), bytes: package.budget.metadata_left() }
 }
 
@@ -63,42 +64,4 @@ fn bytes(package: &Package) -> Result<Option<Vec<u8>>, Failure> {
     }
     file.take(LONGEST).read_to_end(&mut bytes).map_err(io)?;
     Ok(Some(bytes))
-}
-
-/// The values in a hive. In packages the first keys say whose part of the registry it is.
-pub(super) fn entries(root: &Key) -> Vec<RegistryEntry> {
-    let mut all = Vec::new();
-    let parts = [(&["REGISTRY", "MACHINE"][..], RegistryRoot::Machine), (&["REGISTRY", "USER"], RegistryRoot::User)];
-    let mut found = false;
-    for (path, part) in parts {
-        for key in root.find(path).into_iter().flat_map(|key| &key.keys) {
-            found = true;
-            collect(key, "", part, &mut all);
-        }
-    }
-    if !found {
-        root.keys.iter().for_each(|key| collect(key, "", RegistryRoot::Installed, &mut all));
-    }
-    all
-}
-
-fn collect(key: &Key, above: &str, root: RegistryRoot, all: &mut Vec<RegistryEntry>) {
-    let path = if above.is_empty() { key.name.clone() } else { format!("{above}\\{}", key.name) };
-    for value in &key.values {
-        let name = Some(value.name.clone()).filter(|name| !name.is_empty());
-        let (view, value) = (RegistryView::Own, value_of(value));
-        all.push(RegistryEntry { root, view, key: path.clone(), name, value });
-    }
-    key.keys.iter().for_each(|key| collect(key, &path, root, all));
-}
-
-fn value_of(value: &Value) -> RegistryValue {
-    let bytes = || RegistryValue::Bytes(value.data.iter().map(|byte| format!("{byte:02x}")).collect());
-    match value.kind {
-        kind::SZ => value.text().map_or_else(bytes, RegistryValue::Text),
-        kind::EXPAND_SZ => value.text().map_or_else(bytes, RegistryValue::Expandable),
-        kind::MULTI_SZ => value.texts().map_or_else(bytes, RegistryValue::List),
-        kind::DWORD => value.number().and_then(|n| u32::try_from(n).ok()).map_or_else(bytes, RegistryValue::Number),
-        _ => bytes(),
-    }
 }

@@ -2,12 +2,10 @@
 
 mod cabinet;
 mod hive;
-mod msix;
 mod program;
 
 pub use cabinet::Cabinet;
-pub use hive::Hive;
-pub use msix::{Msix, as_installed};
+pub use hive::{Hive, limits as hive_limits};
 pub use program::Program;
 
 use super::damaged;

@@ -239,7 +239,10 @@ fn attributes(text: &str) -> Option<Vec<(String, String)>> {
         let last = all.last_mut()?;
         match letter {
             '\\' => last.extend(['\\', part.next()?]),
-            '"' if quoted && part.peek() == Some(&'"') => last.extend(part.next()),
+            '"' if quoted && part.peek() == Some(&'"') => {
+                part.next();
+                last.push_str("\\\"");
+            }
             '"' => quoted = !quoted,
             ',' if !quoted => all.push(String::new()),
             // What is quoted needs no escapes.
@@ -278,6 +281,22 @@ mod tests {
         assert_eq!((read.capabilities, read.systems[0][1].as_str()), (vec!["runFullTrust".to_owned()], "10.0.17763.0"));
         for bad in ["", "<Package/>", "<Package><Identity Name='a'", "hello"] {
             assert!(AppManifest::read(bad.as_bytes()).is_err(), "{bad}");
+        }
+    }
+
+    #[test]
+    fn a_subject_is_written_as_windows_shows_it() {
+        for (subject, expected) in [
+            ("CN=Fernhollow,O=Fernhollow,C=AT", "CN=Fernhollow, O=Fernhollow, C=AT"),
+            (r"CN=Fern\, Hollow,ST=Styria", r#"CN="Fern, Hollow", S=Styria"#),
+            (r#"CN=The \"Hive\""#, r#"CN="The ""Hive""""#),
+            (r"CN=a\+b\;c", r#"CN="a+b;c""#),
+            ("CN=a,2.5.4.97=NTRAT-1", "CN=a, OID.2.5.4.97=NTRAT-1"),
+            ("emailAddress=bees@fernhollow.example", "E=bees@fernhollow.example"),
+        ] {
+            let own = subject_for_manifest(subject);
+            assert_eq!(own, expected);
+            assert!(is_same_subject(&own, subject), "{own} and {subject}");
         }
     }
 

@@ -4,7 +4,7 @@
 //! Source: Microsoft's published table of virtual folders, and its description of package identity.
 
 use crate::app_manifest::AppManifest;
-use crate::footprint::{Footprint, RegistryEntry, RegistryRoot};
+use crate::footprint::{Footprint, RegistryEntry, RegistryRoot, RegistryView};
 use schemars::JsonSchema;
 use serde::Serialize;
 use sha2::{Digest, Sha256};
@@ -104,9 +104,14 @@ impl AsInstalled {
         let folder = format!(r"C:\Program Files\WindowsApps\{full_name}");
         let mut files: Vec<SeenFile> = footprint.tree.iter().map(|node| seen(node.path().as_str(), &folder)).collect();
         files.sort();
-        let registry = footprint.registry.iter().map(|entry| SeenValue {
-            key: format!(r"{}\{}", if entry.root == RegistryRoot::User { "HKCU" } else { "HKLM" }, entry.key),
-            value: entry.clone(),
+        let registry = footprint.registry.iter().map(|entry| {
+            let root = if entry.root == RegistryRoot::User { "HKCU" } else { "HKLM" };
+            let key = match (entry.view, entry.key.split_once('\\')) {
+                // Where 64-bit programs see what 32-bit ones see as `Software`.
+                (RegistryView::Bits32, Some((first, rest))) => format!(r"{root}\{first}\WOW6432Node\{rest}"),
+                _ => format!(r"{root}\{}", entry.key),
+            };
+            SeenValue { key, value: entry.clone() }
         });
         let registry = registry.collect();
         Self { family_name, full_name, folder, files, registry }
@@ -128,7 +133,7 @@ fn seen(path: &str, own: &str) -> SeenFile {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::footprint::{Node, RegistryValue, RegistryView, RelPath};
+    use crate::footprint::{Node, RegistryValue, RelPath};
 
     #[test]
     fn a_publisher_has_the_short_form_that_the_system_gives_it() {
@@ -165,7 +170,12 @@ mod tests {
         ];
         let footprint = Footprint {
             tree: paths.map(file).into_iter().collect(),
-            registry: [value(RegistryRoot::Machine), value(RegistryRoot::User)].into_iter().collect(),
+            registry: vec![
+                value(RegistryRoot::Machine),
+                value(RegistryRoot::User),
+                RegistryEntry { view: RegistryView::Bits32, ..value(RegistryRoot::Machine) },
+            ]
+            .into(),
             ..Footprint::default()
         };
         let view = AsInstalled::of(&manifest, &footprint);
@@ -188,6 +198,8 @@ mod tests {
             assert_eq!(place(path), (seen, merged), "{path}");
         }
         let keys: Vec<&str> = view.registry.iter().map(|value| value.key.as_str()).collect();
-        assert!(keys.contains(&r"HKLM\SOFTWARE\Fernhollow") && keys.contains(&r"HKCU\SOFTWARE\Fernhollow"), "{keys:?}");
+        for key in [r"HKLM\SOFTWARE\Fernhollow", r"HKCU\SOFTWARE\Fernhollow", r"HKLM\SOFTWARE\WOW6432Node\Fernhollow"] {
+            assert!(keys.contains(&key), "{keys:?}");
+        }
     }
 }

@@ -215,3 +215,36 @@ proptest! {
         let _ = findings(&bytes);
     }
 }
+
+#[test]
+fn parts_of_all_sizes_are_the_same_on_any_number_of_threads() {
+    use opc::BLOCK;
+    let sizes = [0, 0, 1, BLOCK - 1, BLOCK, BLOCK + 1, 3 * BLOCK, 0, 5, 5, 5, 2 * BLOCK, 0];
+    let parts: Vec<(String, Vec<u8>)> = (0..4 * sizes.len())
+        .map(|n| (format!("part {n}.txt"), test_support::prose(n as u64, sizes[n % sizes.len()])))
+        .collect();
+    let written = |threads: usize| {
+        let mut writer =
+            Writer::new(Cursor::new(Vec::new()), Options { threads, ..Options::default() }).expect("begun");
+        let mut places = Vec::new();
+        for (n, (name, bytes)) in parts.iter().enumerate() {
+            writer.part(name, bytes.len() as u64, n % 3 == 0).expect("a part");
+            // Asking where a stored one lies changes nothing.
+            if n % 6 == 0 {
+                places.push((n, writer.position().expect("a place") as usize));
+            }
+            bytes.chunks(50_000).for_each(|piece| writer.data(piece).expect("data"));
+        }
+        writer.part("AppxManifest.xml", 1, true).expect("a part");
+        writer.data(b"x").expect("data");
+        (writer.finish().expect("written").into_inner(), places)
+    };
+    let (bytes, places) = written(1);
+    assert_eq!(findings(&bytes), Ok(Vec::new()));
+    for (n, place) in places {
+        assert!(bytes[place..].starts_with(&parts[n].1), "part {n}");
+    }
+    for threads in [2, 5] {
+        assert!(written(threads).0 == bytes, "{threads} threads");
+    }
+}

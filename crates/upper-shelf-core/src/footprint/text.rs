@@ -119,13 +119,18 @@ impl fmt::Display for RegistryEntry {
             RegistryRoot::User => "user: ",
         })?;
         f.write_str(if *view == RegistryView::Bits32 { "32-bit: " } else { "" })?;
-        write!(f, "{key} · {} = ", name.as_deref().unwrap_or("(its own value)"))?;
-        match value {
-            RegistryValue::Text(text) => write!(f, "{text:?}"),
-            RegistryValue::Expandable(text) => write!(f, "{text:?}, expandable"),
-            RegistryValue::Number(n) => write!(f, "{n}"),
-            RegistryValue::Bytes(hex) => write!(f, "bytes {hex}"),
-            RegistryValue::List(list) => write!(f, "{list:?}"),
+        write!(f, "{key} · {} = {value}", name.as_deref().unwrap_or("(its own value)"))
+    }
+}
+
+impl fmt::Display for RegistryValue {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Text(text) => write!(f, "{text:?}"),
+            Self::Expandable(text) => write!(f, "{text:?}, expandable"),
+            Self::Number(n) => write!(f, "{n}"),
+            Self::Bytes(hex) => write!(f, "bytes {hex}"),
+            Self::List(list) => write!(f, "{list:?}"),
         }
     }
 }

@@ -108,7 +108,7 @@ fn as_installed(args: &Args, out: &mut Output) -> Result<Exit, Failure> {
         out.heading("registry values that only its programs see");
         for value in &view.registry {
             let name = value.value.name.as_deref().unwrap_or("(default)");
-            out.line(format!("  {} · {name}", value.key));
+            out.line(format!("  {} · {name} = {}", value.key, value.value.value));
         }
     }
     Ok(Exit::Done)

@@ -127,8 +127,8 @@ fn a_package_is_listed_taken_apart_checked_and_compared() {
       data\größe & [x] 50%.txt
 
     registry values that only its programs see
-      HKLM\SOFTWARE\Fernhollow · Edition
-      HKLM\SOFTWARE\Fernhollow · Frames
+      HKLM\SOFTWARE\Fernhollow · Edition = "Honey"
+      HKLM\SOFTWARE\Fernhollow · Frames = 12
     "#);
     let (code, said) = folder.run(&["inspect", "--as-installed", "out/Registry.dat"]);
     assert!(code == 1 && said.contains("has no virtual folders"), "{said}");

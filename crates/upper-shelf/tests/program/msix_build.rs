@@ -208,8 +208,8 @@ fn a_package_is_what_its_description_demands() {
       hive.exe
 
     registry values that only its programs see
-      HKLM\Software\Fernhollow\Hives · Season
-      HKCU\Software\Fernhollow\Hives · (default)
+      HKLM\Software\Fernhollow\Hives · Season = 2026
+      HKCU\Software\Fernhollow\Hives · (default) = ["amber", "white"]
     "#);
     insta::assert_snapshot!(std::fs::read_to_string(folder.at(&format!("{name}.DEPLOY.md"))).expect("a page"), @r#"
     # Deploying Hives & Frames 2.4

@@ -40,7 +40,7 @@ pub fn write(packages: &[PathBuf], languages: &[String], threads: usize, out: Fi
         let size = file.metadata().map_err(io)?.len();
         // Packed already; and the system reads packages where they lie.
         writer.part(&name, size, true).map_err(trouble)?;
-        let offset = writer.position();
+        let offset = writer.position().map_err(trouble)?;
         let mut buffer = vec![0; 1 << 18];
         loop {
             let n = file.read(&mut buffer).map_err(io)?;

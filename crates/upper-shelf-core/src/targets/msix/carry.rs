@@ -146,8 +146,8 @@ fn identity(product: &Identity, losses: &mut Vec<Loss>) -> Identity {
         product;
     let lost = [
         ("the description", description.is_some()),
-        ("the web page", homepage.is_some()),
-        ("the place for help", support.is_some()),
+        ("the homepage", homepage.is_some()),
+        ("the support address", support.is_some()),
         ("the licence's name", license.is_some()),
     ];
     for (what, _) in lost.into_iter().filter(|(_, there)| *there) {

@@ -319,3 +319,32 @@ pub fn write(job: &Job) -> Vec<u8> {
     root.attributes.push(("IgnorableNamespaces".into(), used.join(" ")));
     root.write(NAMESPACES)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_version_is_four_numbers() {
+        for (text, expected) in [("2.4", "2.4.0.0"), ("1", "1.0.0.0"), ("65535.0.1.2", "65535.0.1.2")] {
+            assert_eq!(version(text).as_deref(), Ok(expected));
+        }
+        for text in ["", "1.2.3.4.5", "1.65536", "1.02", "1.-2", "1.2-beta", "1..2", "+1.2", "1.2 "] {
+            assert!(version(text).is_err(), "{text}");
+        }
+    }
+
+    #[test]
+    fn each_program_has_a_name_of_its_own() {
+        let keys = ["app", "nectar-map", "nectarmap", "nectar_map", "2-frames", "-", &"long".repeat(40)];
+        let programs = keys.map(|key| Program::plain(key, RelPath::new("hive.exe").expect("a path")));
+        let all = names(&programs);
+        let of = |key: &str| all[key].as_str();
+        assert_eq!([of("app"), of("nectar-map"), of("2-frames"), of("-")], ["App", "NectarMap", "App2Frames", "App2"]);
+        let mut seen: Vec<String> = all.values().map(|name| name.to_lowercase()).collect();
+        seen.sort();
+        seen.dedup();
+        assert_eq!(seen.len(), keys.len());
+        assert!(all.values().all(|name| name.len() <= 64 && name.chars().all(|c| c.is_ascii_alphanumeric())));
+    }
+}

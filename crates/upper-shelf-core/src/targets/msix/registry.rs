@@ -212,3 +212,76 @@ fn value_of(value: &Value) -> RegistryValue {
         _ => bytes(),
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use RegistryRoot::{Installed, Machine, User};
+    use RegistryView::{Bits32, Own};
+
+    fn entry(root: RegistryRoot, view: RegistryView, key: &str, text: &str) -> RegistryEntry {
+        let value = RegistryValue::Text(text.into());
+        RegistryEntry { root, view, key: key.into(), name: Some("Colour".into()), value }
+    }
+
+    /// What is carried, each as `root view key = value`, and how much is lost.
+    fn kept(entries: &[RegistryEntry], platform: Platform, scope: Scope) -> (Vec<String>, usize) {
+        let mut losses = Vec::new();
+        let all = carried(&entries.to_vec().into(), Some(platform), scope, &mut losses);
+        (all.iter().map(|e| format!("{:?} {:?} {} = {}", e.root, e.view, e.key, e.value)).collect(), losses.len())
+    }
+
+    #[test]
+    fn a_value_is_where_its_programs_look_for_it() {
+        for (root, view, key, platform, scope, expected) in [
+            (Installed, Own, r"Software\Hive", Platform::WindowsX64, Scope::Machine, r"Machine Own Software\Hive"),
+            (Installed, Own, r"Software\Hive", Platform::WindowsX64, Scope::User, r"User Own Software\Hive"),
+            (Machine, Bits32, r"Software\Hive", Platform::WindowsX64, Scope::User, r"Machine Bits32 Software\Hive"),
+            // A 32-bit product sees nothing else; users have one part for all programs, and so has all outside of `Software`.
+            (Machine, Bits32, r"Software\Hive", Platform::WindowsX86, Scope::User, r"Machine Own Software\Hive"),
+            (User, Bits32, r"Software\Hive", Platform::WindowsX64, Scope::User, r"User Own Software\Hive"),
+            (Machine, Bits32, r"System\Hive", Platform::WindowsX64, Scope::User, r"Machine Own System\Hive"),
+            // The other name of the same place.
+            (
+                Machine,
+                Own,
+                r"software\wow6432NODE\Hive",
+                Platform::WindowsX64,
+                Scope::User,
+                r"Machine Bits32 software\Hive",
+            ),
+        ] {
+            let (all, lost) = kept(&[entry(root, view, key, "amber")], platform, scope);
+            assert_eq!((all, lost), (vec![format!("{expected} = \"amber\"")], 0), "{root:?} {view:?} {key}");
+        }
+    }
+
+    #[test]
+    fn what_a_hive_cannot_hold_is_a_loss() {
+        let of = |text: &str| kept(&[entry(User, Own, r"Software\Hive", text)], Platform::WindowsX64, Scope::User).1;
+        assert_eq!((of("amber"), of("{install}/amber")), (0, 1), "nobody knows the folder before");
+        let twice = [entry(Installed, Own, r"Software\Hive", "a"), entry(Machine, Own, r"SOFTWARE\HIVE", "b")];
+        assert_eq!(kept(&twice, Platform::WindowsX64, Scope::Machine).1, 1, "one place holds one value");
+        let letters = [entry(User, Own, r"Software\Hive\One", "a"), entry(User, Own, r"SOFTWARE\hive\Two", "b")];
+        let (all, _) = kept(&letters, Platform::WindowsX64, Scope::User);
+        assert_eq!(all, [r#"User Own Software\Hive\One = "a""#, r#"User Own Software\Hive\Two = "b""#]);
+    }
+
+    #[test]
+    fn a_32_bit_products_values_lie_where_either_system_looks() {
+        let own = entry(Machine, Own, r"Software\Hive", "amber");
+        let all = hives(std::slice::from_ref(&own), Some(Platform::WindowsX86), 0).expect("hives");
+        let [(name, bytes)] = &all[..] else { panic!("one hive, and not {}", all.len()) };
+        let mut root = registry_hive::read(bytes).expect("a hive");
+        assert_eq!(*name, "Registry.dat");
+        let there = |root: &Key, path: &[&str]| root.find(path).is_some_and(|key| key.values.len() == 1);
+        assert!(there(&root, &["REGISTRY", "MACHINE", "Software", "Hive"]));
+        assert!(there(&root, &["REGISTRY", "MACHINE", "Software", "WOW6432Node", "Hive"]));
+        assert_eq!(entries(&root, true), std::slice::from_ref(&own), "it is one value");
+        // One that is different there is another one.
+        let copy = root.make(&["REGISTRY", "MACHINE", "Software", "WOW6432Node", "Hive"]);
+        copy.values[0].data = registry_hive::text("white");
+        let white = entry(Machine, Bits32, r"Software\Hive", "white");
+        assert_eq!(entries(&root, true), [own, white]);
+    }
+}

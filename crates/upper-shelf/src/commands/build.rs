@@ -67,7 +67,9 @@ pub fn report(built: &[Built], out: &Output) {
         };
         out.good(&format!("{name:<width$}  {size:>9}  {share:>4.0} % of {plain:>9}  {seconds:>5.1} s{lost}"));
         for file in &package.sidecars {
-            out.line(format!("    needs: {}", super::shown(file)));
+            let is_cabinet = file.extension().is_some_and(|ending| ending == "cab");
+            let what = if is_cabinet { "needs" } else { "for updates" };
+            out.line(format!("    {what}: {}", super::shown(file)));
         }
         if let Some(page) = &package.page {
             out.line(format!("    deployment guide: {}", super::shown(page)));
@@ -79,8 +81,10 @@ pub fn report(built: &[Built], out: &Output) {
     if !out.verbose && built.iter().any(|b| !b.losses.is_empty()) {
         out.aside("  what a format can't hold is left out; `-v` or `upper-shelf plan` lists it, with the reason");
     }
-    for of_platform in built.chunk_by(|a, b| a.platform == b.platform) {
-        if let Some(first) = of_platform.first() {
+    // What a bundle is made of was said with its packages.
+    let is_bundle = |package: &Built| !package.packages.is_empty();
+    for of_platform in built.chunk_by(|a, b| a.platform == b.platform && is_bundle(a) == is_bundle(b)) {
+        if let Some(first) = of_platform.first().filter(|first| !is_bundle(first)) {
             shared(first, out);
             signed(of_platform, out);
         }

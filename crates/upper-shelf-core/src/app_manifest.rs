@@ -3,6 +3,7 @@
 //! Source: Microsoft's published schema of package manifests.
 
 use crate::xml::{Element, Namespaces};
+use std::collections::BTreeMap;
 
 /// The namespaces of manifests, with the prefixes that names have here.
 pub(crate) const NAMESPACES: &Namespaces = &[
@@ -47,7 +48,7 @@ pub(crate) struct AppManifest {
     /// The packages in a bundle.
     pub packages: Vec<String>,
     /// What the tool that made it says besides, by names.
-    pub said: Vec<(String, String)>,
+    pub said: BTreeMap<String, String>,
 }
 
 /// Something that is started.
@@ -148,7 +149,7 @@ impl AppManifest {
 
     /// What the tool that made it says of something.
     pub fn said(&self, name: &str) -> Option<&str> {
-        self.said.iter().find(|(own, _)| own == name).map(|(_, value)| value.as_str())
+        self.said.get(name).map(String::as_str)
     }
 }
 

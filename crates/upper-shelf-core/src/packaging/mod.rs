@@ -150,7 +150,7 @@ fn build_all(
     let of_bundle = plans.iter().map(|plan| &plan.product.settings.msix).find(|msix| msix.bundle).cloned();
     let mut built = Vec::new();
     for (plan, signer) in plans.into_iter().zip(signers) {
-        // All platforms ask for their signatures before the build stops.
+        // A platform that waits for signatures doesn't keep the others from asking for theirs.
         built.extend(
             signing::later(build_platform(plan, (signer.as_ref(), by_key.as_ref()), output, threads, progress))?
                 .into_iter()

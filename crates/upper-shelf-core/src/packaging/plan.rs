@@ -397,15 +397,14 @@ fn said_of_signing(product: &Product, packages: &mut [PlannedPackage]) {
 
 /// What packages that Windows installs by itself lose beside other packages of the product.
 fn said_of_msix(packages: &mut [PlannedPackage]) {
-    let installs = |p: &&PlannedPackage| matches!(p.target, TargetName::Msi | TargetName::Nsis);
-    let has_others = packages.iter().any(|p| installs(&p));
+    if !packages.iter().any(|p| matches!(p.target, TargetName::Msi | TargetName::Nsis)) {
+        return;
+    }
     for package in packages.iter_mut().filter(|p| p.target == TargetName::Msix) {
-        if has_others {
-            package.losses.push(Loss {
-                what: "it doesn't replace the product's MSI or setup program, and neither replaces it".into(),
-                why: "Windows keeps them apart: users who install both have the product twice".into(),
-            });
-        }
+        package.losses.push(Loss {
+            what: "it doesn't replace the product's MSI or setup program, and neither replaces it".into(),
+            why: "Windows keeps them apart: users who install both have the product twice".into(),
+        });
     }
 }
 

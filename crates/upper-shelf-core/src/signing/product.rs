@@ -65,12 +65,7 @@ pub fn check(
     let protected = std::cell::Cell::new(false);
     let ask = || {
         protected.set(true);
-        // A plan asks nobody: what a keyring holds is seen by the build.
-        Ok(settings
-            .secret
-            .as_ref()
-            .filter(|place| matches!(place, secret::Place::Variable(_)))
-            .and_then(|p| p.read().ok()))
+        Ok(unasked(settings))
     };
     let who = if elsewhere { super::elsewhere::identity(settings) } else { identity(&keys(settings), &ask) };
     match who {
@@ -103,11 +98,19 @@ pub fn check(
     all.into_iter().map(|problem| about(problem, "key")).collect()
 }
 
+/// The secret of a key, as far as it can be had without asking anybody: what a keyring holds is seen by the build.
+fn unasked(settings: &Signing) -> Option<super::Secret> {
+    settings.secret.as_ref().filter(|place| matches!(place, secret::Place::Variable(_))).and_then(|p| p.read().ok())
+}
+
 /// The subject of the certificate that a product's key has, as manifests of packages for Windows name it. Nothing where that is
 /// not known without the key's secret, or can't be read: [`check`] says why.
 pub fn publisher(settings: &Signing, elsewhere: bool) -> Option<String> {
-    let ask = || Ok(settings.secret.as_ref().and_then(|place| place.read().ok()));
-    let who = if elsewhere { super::elsewhere::identity(settings) } else { identity(&keys(settings), &ask) };
+    // A certificate of its own says it without the key.
+    let who = match settings.certificates.is_some() || elsewhere {
+        true => super::elsewhere::identity(settings),
+        false => identity(&keys(settings), &|| Ok(unasked(settings))),
+    };
     who.ok().map(|who| crate::app_manifest::subject_for_manifest(&who.certificate().subject()))
 }
 

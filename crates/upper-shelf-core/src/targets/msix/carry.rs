@@ -7,7 +7,7 @@ use crate::footprint::{
 };
 use crate::targets::msi::carry::file_name;
 use crate::targets::{Loss, in_one_language, left_out, lose, without_hard_links};
-use std::collections::{BTreeMap, BTreeSet, HashSet};
+use std::collections::{BTreeSet, HashSet};
 
 /// The oldest Windows that installs such packages from a file by itself, and starts programs of the desktop in them: 1809.
 pub const OLDEST: u32 = 17763;
@@ -172,13 +172,14 @@ fn nodes(tree: &List<Node>, losses: &mut Vec<Loss>) -> List<Node> {
         let why = "packages have no hard links".into();
         losses.push(Loss { what: format!("{path} and {to} become separate files"), why });
     });
-    let full: HashSet<RelPath> = single.iter().filter_map(|node| node.path().parent()).collect();
-    let mut is_full = full.clone();
-    for folder in full {
-        let mut above = folder.parent();
+    let mut full: HashSet<RelPath> = HashSet::new();
+    for node in &single {
+        let mut above = node.path().parent();
         while let Some(folder) = above {
             above = folder.parent();
-            is_full.insert(folder);
+            if !full.insert(folder) {
+                break;
+            }
         }
     }
     let mut lose = |what: String, why: &str| losses.push(Loss { what, why: why.into() });
@@ -187,7 +188,7 @@ fn nodes(tree: &List<Node>, losses: &mut Vec<Loss>) -> List<Node> {
             Some(Node::File { path: path.clone(), mode: 0o644, size: *size, content: *content })
         }
         Node::Folder { path, .. } => {
-            if !is_full.contains(path) {
+            if !full.contains(path) {
                 lose(format!("the folder {path} is left out"), "it is empty, and packages consist of files");
             }
             None
@@ -273,7 +274,7 @@ fn carried_shortcuts(
     losses: &mut Vec<Loss>,
 ) -> List<Shortcut> {
     let summary = footprint.product.summary.as_ref().and_then(|text| filled(Some(text.as_str())));
-    let mut seen = BTreeMap::new();
+    let mut seen = BTreeSet::new();
     let mut order: Vec<&Shortcut> = shortcuts.iter().filter(|shortcut| has(&shortcut.program)).collect();
     // The entry that is the product's own, of several.
     order.sort_by_key(|shortcut| Some(shortcut.name.as_str()) != footprint.product.name.as_deref());
@@ -281,7 +282,7 @@ fn carried_shortcuts(
     for shortcut in order {
         let Shortcut { place, name, program, arguments, description } = shortcut;
         let mut lose = |what: String, why: &str| losses.push(Loss { what, why: why.into() });
-        let is_first = *place == Place::Desktop || seen.insert((*place, program), ()).is_none();
+        let is_first = *place == Place::Desktop || seen.insert((*place, program));
         let title = if *place == Place::Desktop { file_name(name) } else { one_line(name) };
         if !is_first || title.is_empty() {
             losses.push(left_out(shortcut.clone(), "each program has one entry in the menu, and is started once"));

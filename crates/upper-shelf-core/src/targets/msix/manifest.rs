@@ -2,7 +2,7 @@
 //!
 //! Source: Microsoft's published schema of package manifests; `rules.txt` has what of it is checked.
 
-use super::carry::{WITH_SERVICES, account, one_line};
+use super::carry::{account, one_line};
 use super::icons;
 use super::permissions::capability;
 use crate::app_manifest::NAMESPACES;
@@ -307,14 +307,13 @@ fn fonts(fonts: &[Font]) -> Element {
         .holding(Element { children: all.collect(), ..Element::new("uap4:SharedFonts") })
 }
 
-/// Namespaces that systems may pass over which don't know them, and those that they must know: what needs a newer Windows than
-/// the package is left out by an older one, but for services.
+/// The manifest as bytes. Systems may pass over the namespaces that they don't know: what needs a newer Windows than the package is
+/// left out by an older one. Of services this must not be; where there are some, the package requires a Windows that has them.
 pub fn write(job: &Job) -> Vec<u8> {
     let mut root = tree(job);
-    let oldest = job.footprint.install.minimum_windows.and_then(|version| version.patch).unwrap_or_default();
     let mut used = Vec::new();
     root.prefixes(&mut used);
-    used.retain(|prefix| prefix != "desktop6" || oldest < WITH_SERVICES);
+    used.retain(|prefix| prefix != "desktop6");
     used.sort();
     root.attributes.push(("IgnorableNamespaces".into(), used.join(" ")));
     root.write(NAMESPACES)

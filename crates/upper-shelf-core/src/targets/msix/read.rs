@@ -251,11 +251,16 @@ fn told(manifest: &AppManifest, footprint: &mut Footprint) {
         Some("arm64") => Some(Platform::WindowsArm64),
         _ => None,
     };
+    let mut found = Found::default();
     for application in &manifest.applications {
         let own = manifest.said(&format!("{PROGRAM}{}", application.id));
         let key = own.map_or_else(|| application.id.to_lowercase(), str::to_owned);
-        application_told(application, &key, footprint);
+        application_told(application, &key, &mut found);
     }
+    let Found { programs, shortcuts, file_types, link_schemes, commands, services, fonts } = found;
+    (footprint.programs, footprint.shortcuts) = (programs.into(), shortcuts.into());
+    (footprint.file_types, footprint.link_schemes) = (file_types.into(), link_schemes.into());
+    (footprint.commands, footprint.services, footprint.fonts) = (commands.into(), services.into(), fonts.into());
     let of_desktop = manifest.systems.iter().find(|[name, ..]| name == "Windows.Desktop");
     let oldest = of_desktop.and_then(|[_, oldest, _]| oldest.rsplit_once('.')?.0.parse().ok());
     footprint.install = InstallRules { minimum_windows: oldest, ..InstallRules::default() };
@@ -277,10 +282,22 @@ fn told(manifest: &AppManifest, footprint: &mut Footprint) {
     footprint.foreign = said.into_iter().map(|(about, text)| Foreign::Said { about: about.into(), text }).collect();
 }
 
+/// What applications are for the system, put into order once: a manifest may have very many.
+#[derive(Default)]
+struct Found {
+    programs: Vec<Program>,
+    shortcuts: Vec<Shortcut>,
+    file_types: Vec<FileType>,
+    link_schemes: Vec<LinkScheme>,
+    commands: Vec<Command>,
+    services: Vec<Service>,
+    fonts: Vec<Font>,
+}
+
 /// What the manifest says of something that is started.
-fn application_told(application: &Application, key: &str, footprint: &mut Footprint) {
+fn application_told(application: &Application, key: &str, found: &mut Found) {
     let Some(file) = application.executable.clone().and_then(|file| RelPath::new(file).ok()) else { return };
-    footprint.programs.extend([Program { console: application.console, ..Program::plain(key, file) }]);
+    found.programs.push(Program { console: application.console, ..Program::plain(key, file) });
     let title = application.title.clone().unwrap_or_default();
     let shortcut = |place: Place, name: &str| Shortcut {
         place,
@@ -291,7 +308,7 @@ fn application_told(application: &Application, key: &str, footprint: &mut Footpr
     };
     if application.is_listed {
         let description = application.description.clone().map(Into::into);
-        footprint.shortcuts.extend([Shortcut { description, ..shortcut(Place::Menu, &title) }]);
+        found.shortcuts.push(Shortcut { description, ..shortcut(Place::Menu, &title) });
     }
     for extension in &application.extensions {
         let program = key.to_owned();
@@ -303,29 +320,27 @@ fn application_told(application: &Application, key: &str, footprint: &mut Footpr
                 let mime = endings.iter().find_map(|(_, mime)| mime.clone());
                 let mime = mime.unwrap_or_else(|| format!("application/x-{first}"));
                 let name = title.clone().unwrap_or(first).into();
-                footprint.file_types.extend([FileType { mime, extensions, name, program }]);
+                found.file_types.push(FileType { mime, extensions, name, program });
             }
             Extension::Scheme(scheme) => {
-                footprint.link_schemes.extend([LinkScheme { scheme: scheme.clone(), program }]);
+                found.link_schemes.push(LinkScheme { scheme: scheme.clone(), program });
             }
-            Extension::Startup(title) => footprint.shortcuts.extend([shortcut(Place::Startup, title)]),
+            Extension::Startup(title) => found.shortcuts.push(shortcut(Place::Startup, title)),
             Extension::Aliases(names) => {
                 let bare = |name: &String| name.strip_suffix(".exe").unwrap_or(name).to_owned();
-                footprint
-                    .commands
-                    .extend(names.iter().map(|name| Command { name: bare(name), program: key.to_owned() }));
+                found.commands.extend(names.iter().map(|name| Command { name: bare(name), program: key.to_owned() }));
             }
             Extension::Shortcut { file, arguments, description } => {
                 let name = file.rsplit('\\').next().unwrap_or_default();
                 let name = name.strip_suffix(".lnk").unwrap_or(name);
                 let arguments = command_line::arguments(arguments);
                 let description = description.clone().map(Into::into);
-                footprint.shortcuts.extend([Shortcut { arguments, description, ..shortcut(Place::Desktop, name) }]);
+                found.shortcuts.push(Shortcut { arguments, description, ..shortcut(Place::Desktop, name) });
             }
             Extension::Service { name, start, account, arguments } => {
                 let start = STARTS.iter().find(|(one, _)| one == start).map_or(ServiceStart::OnDemand, |(_, own)| *own);
                 let own = carry::ACCOUNTS.iter().find(|(one, _)| one == account);
-                footprint.services.extend([Service {
+                found.services.push(Service {
                     name: name.clone(),
                     title: name.clone(),
                     description: None,
@@ -333,11 +348,11 @@ fn application_told(application: &Application, key: &str, footprint: &mut Footpr
                     arguments: command_line::arguments(arguments),
                     start,
                     account: own.and_then(|(_, own)| *own).map(str::to_owned),
-                }]);
+                });
             }
             Extension::Fonts(files) => {
                 let files = files.iter().filter_map(|file| RelPath::new(file.as_str()).ok());
-                footprint.fonts.extend(files.map(|file| Font { title: file.name().to_owned(), file }));
+                found.fonts.extend(files.map(|file| Font { title: file.name().to_owned(), file }));
             }
         }
     }

@@ -2,11 +2,11 @@
 //!
 //! Sources: hives of packages of others; the documentation of registry redirection for 32-bit programs.
 
-use crate::footprint::{List, RegistryEntry, RegistryRoot, RegistryValue, RegistryView, Scope};
+use crate::footprint::{Item as _, List, RegistryEntry, RegistryRoot, RegistryValue, RegistryView, Scope};
 use crate::platform::Platform;
 use crate::targets::{Loss, left_out};
 use registry_hive::{Error, Key, Options, Value, kind};
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 
 /// What stands for the product's own folder in values.
 pub const INSTALL: &str = "{install}";
@@ -26,7 +26,7 @@ pub fn carried(
 ) -> List<RegistryEntry> {
     let is_narrow = platform == Some(Platform::WindowsX86);
     let mut letters = HashMap::new();
-    let mut kept: Vec<RegistryEntry> = Vec::new();
+    let (mut kept, mut places) = (Vec::new(), HashSet::new());
     for entry in entries {
         let RegistryEntry { root, view, key, name, value } = entry;
         let root = match root {
@@ -68,9 +68,7 @@ pub fn carried(
         }
         let name = name.clone().filter(|name| !name.is_empty());
         let one = RegistryEntry { root, view, key: parts.join("\\"), name, value };
-        let is_same =
-            |other: &&RegistryEntry| crate::footprint::Item::name(*other) == crate::footprint::Item::name(&one);
-        if one.key.is_empty() || kept.iter().any(|other| is_same(&other)) {
+        if one.key.is_empty() || !places.insert(one.name().into_owned()) {
             losses.push(left_out(entry.clone(), "there is another one in its place"));
         } else {
             kept.push(one);

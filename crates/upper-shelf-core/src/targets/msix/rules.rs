@@ -1,6 +1,6 @@
 //! Whether a manifest is what the published schema demands: the rules stand in `rules.txt`.
 
-use crate::xml::{Element, UNKNOWN};
+use crate::xml::Element;
 use regex::Regex;
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::sync::LazyLock;
@@ -157,7 +157,7 @@ fn against(element: &Element, rule: &Rule, ours: bool, found: &mut Vec<String>) 
 
 /// Whether an element is one of those that the rules know wholly: without a prefix, outside of lists that others extend.
 fn is_of(name: &str, rule: &Rule) -> bool {
-    !name.contains(':') && !name.starts_with(UNKNOWN) && ["Identity", "Resource", "Capability"].contains(&&*rule.name)
+    !name.contains(':') && ["Identity", "Resource", "Capability"].contains(&&*rule.name)
 }
 
 /// Names that may be there once only.

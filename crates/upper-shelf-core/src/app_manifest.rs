@@ -18,6 +18,8 @@ pub(crate) const NAMESPACES: &Namespaces = &[
     ("uap3", "http://schemas.microsoft.com/appx/manifest/uap/windows10/3"),
     ("uap4", "http://schemas.microsoft.com/appx/manifest/uap/windows10/4"),
     ("uap5", "http://schemas.microsoft.com/appx/manifest/uap/windows10/5"),
+    ("uap6", "http://schemas.microsoft.com/appx/manifest/uap/windows10/6"),
+    ("uap7", "http://schemas.microsoft.com/appx/manifest/uap/windows10/7"),
 ];
 
 /// What a manifest says.
@@ -43,8 +45,8 @@ pub(crate) struct AppManifest {
     pub capabilities: Vec<String>,
     /// The systems that it is for: name, smallest version, tested version.
     pub systems: Vec<[String; 3]>,
-    /// Other packages that it needs.
-    pub dependencies: Vec<String>,
+    /// Other packages that it needs: their names and smallest versions.
+    pub dependencies: Vec<(String, String)>,
     /// The packages in a bundle.
     pub packages: Vec<String>,
     /// What the tool that made it says besides, by names.
@@ -138,7 +140,7 @@ impl AppManifest {
                 "TargetDeviceFamily" => {
                     own.systems.push(["Name", "MinVersion", "MaxVersionTested"].map(|name| owned(needed, name)));
                 }
-                "PackageDependency" => own.dependencies.push(owned(needed, "Name")),
+                "PackageDependency" => own.dependencies.push((owned(needed, "Name"), owned(needed, "MinVersion"))),
                 _ => {}
             }
         }

@@ -15,7 +15,7 @@ pub enum Place {
 }
 
 impl Place {
-    /// The one that a manifest or a command line names; a variable comes first.
+    /// The one that a manifest or a command line names; both at once are refused before.
     pub fn of(variable: Option<String>, keyring: Option<String>) -> Option<Self> {
         variable.map(Self::Variable).or(keyring.map(Self::Keyring))
     }

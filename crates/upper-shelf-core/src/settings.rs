@@ -354,6 +354,21 @@ pub struct Msix {
     pub app_installer: Option<AppInstaller>,
     /// Whether the packages for several processors become one file, too.
     pub bundle: bool,
+    /// Capabilities besides those of permissions, by their names.
+    pub capabilities: Vec<String>,
+    /// Packages that must be there.
+    pub frameworks: Vec<Framework>,
+}
+
+/// A package that others need: Windows installs them only where it is there.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Framework {
+    /// Its name.
+    pub name: String,
+    /// The subject of the certificate that signed it.
+    pub publisher: String,
+    /// The smallest version that will do.
+    pub version: String,
 }
 
 /// When the system looks for updates of a package.
@@ -406,6 +421,8 @@ impl Default for Msix {
             level: 6,
             app_installer: None,
             bundle: false,
+            capabilities: Vec::new(),
+            frameworks: Vec::new(),
         }
     }
 }

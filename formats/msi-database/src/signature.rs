@@ -94,6 +94,23 @@ pub fn signature<R: Read + Seek>(package: &mut Compound<R>) -> Result<Option<Sig
     Ok(Some(Signature { message, directory: package.bytes(EXTENDED, 64)? }))
 }
 
+/// Puts a signature and the digest of the directory into a package that was written here, in place: what comes out is what [`put`]
+/// writes, without the streams being copied. `file` is the file that `package` is read from; it ends behind what was written, and
+/// its new length is given. None for a package that is laid out in another way: nothing has changed.
+///
+/// # Errors
+/// The package can't be read, or written: then the file is no package any more.
+pub fn put_in_place<R: Read + Seek, O: Read + Write + Seek>(
+    package: &mut Compound<R>,
+    file: O,
+    (signature, extended): (&[u8], &[u8]),
+) -> Result<Option<u64>> {
+    let Some(mut writer) = CompoundWriter::take_up(file, package, &[SIGNATURE, EXTENDED])? else { return Ok(None) };
+    writer.stream(EXTENDED, extended)?;
+    writer.stream(SIGNATURE, signature)?;
+    writer.finish().map(|(_, length)| Some(length))
+}
+
 /// Writes a package anew, with a signature and the digest of its directory, or without. All other streams stay as they are.
 ///
 /// # Errors

@@ -7,6 +7,7 @@ use common::{least, read, written};
 use msi_database::compound::{Compound, CompoundWriter, Limits};
 use msi_database::database::{Database, Value};
 use msi_database::names::pack;
+use msi_database::signature;
 use msi_database::summary::{self, Property};
 use msi_database::write::PACKAGE_CLASS;
 use msi_database::{Error, check};
@@ -228,4 +229,54 @@ proptest! {
             prop_assert_eq!(package.database.property(name), Some(value.as_str()));
         }
     }
+}
+
+/// A compound file with streams of these sizes, signed by a signature of that many bytes: anew, and in place.
+fn signed_both_ways(sizes: &[usize], signature: usize) -> (Vec<u8>, Vec<u8>) {
+    let mut writer = CompoundWriter::new(Cursor::new(Vec::new()), PACKAGE_CLASS).expect("begun");
+    for (n, size) in sizes.iter().enumerate() {
+        writer.stream(&format!("stream {n}"), &noise(n as u64, *size)).expect("written");
+    }
+    let plain = writer.finish().expect("written").0.into_inner();
+    let (message, directory) = (noise(99, signature), noise(98, 32));
+    let open = |bytes: &[u8]| Compound::open(Cursor::new(bytes.to_vec()), Limits::default()).expect("read");
+    let anew = signature::put(&mut open(&plain), Cursor::new(Vec::new()), Some((&message, &directory)));
+    let mut file = Cursor::new(plain.clone());
+    let length = signature::put_in_place(&mut open(&plain), &mut file, (&message, &directory)).expect("signed");
+    let mut in_place = file.into_inner();
+    in_place.truncate(length.expect("it was written here") as usize);
+    (anew.expect("signed").into_inner(), in_place)
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 40, ..Default::default() })]
+    #[test]
+    fn a_package_that_is_signed_in_place_is_what_it_is_written_anew(
+        sizes in prop::collection::vec(prop_oneof![0..200usize, 3_900..4_300usize, 4_000..30_000usize], 0..12),
+        signature in prop_oneof![1..4_000usize, 4_090..4_100usize, 4_000..12_000usize],
+    ) {
+        let (anew, in_place) = signed_both_ways(&sizes, signature);
+        prop_assert!(anew == in_place);
+        let mut again = Compound::open(Cursor::new(in_place), Limits::default()).expect("read");
+        let found = signature::signature(&mut again).expect("read").expect("there");
+        prop_assert_eq!((found.message.len(), found.directory), (signature, Some(noise(98, 32))));
+    }
+}
+
+#[test]
+fn a_package_that_others_laid_out_is_not_signed_in_place() {
+    // Two streams whose places are exchanged: what a tool does that fills gaps.
+    let mut writer = CompoundWriter::new(Cursor::new(Vec::new()), PACKAGE_CLASS).expect("begun");
+    writer.stream("first", &noise(1, 5_000)).expect("written");
+    writer.stream("second", &noise(2, 5_000)).expect("written");
+    let mut bytes = writer.finish().expect("written").0.into_inner();
+    let name: Vec<u8> = "first".encode_utf16().flat_map(u16::to_le_bytes).collect();
+    let entry = bytes.windows(name.len()).position(|window| window == name).expect("there");
+    // It begins with the second stream now: there is a gap before it.
+    bytes[entry + 116] = 2;
+    let before = bytes.clone();
+    let mut package = Compound::open(Cursor::new(bytes.clone()), Limits::default()).expect("read");
+    let mut file = Cursor::new(bytes);
+    let done = signature::put_in_place(&mut package, &mut file, (b"message", b"directory")).expect("read");
+    assert!(done.is_none() && file.into_inner() == before);
 }

@@ -149,6 +149,14 @@ impl<R: ReadAt> Package<R> {
         Ok((head, data))
     }
 
+    /// Where the bytes of a part begin in the archive.
+    ///
+    /// # Errors
+    /// Its own record is not where the directory says.
+    pub fn data_at(&self, part: &Part) -> Result<u64> {
+        Ok(self.head(part)?.1)
+    }
+
     /// The packed bytes of a part.
     pub(crate) fn packed(&self, part: &Part) -> Result<Piece<&R>> {
         let (_, data) = self.head(part)?;

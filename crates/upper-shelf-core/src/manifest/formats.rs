@@ -233,6 +233,24 @@ pub struct MsixSettings {
     pub bundle: bool,
     /// Writes the system's own file for updates beside the package (`.appinstaller`).
     pub app_installer: Option<AppInstallerSettings>,
+    /// Capabilities that no permission stands for, such as `allowElevation`, by the names that Windows has for them.
+    #[serde(default)]
+    pub capabilities: Vec<String>,
+    /// Framework packages that must be there: Windows installs the product only with them.
+    #[serde(default)]
+    pub framework: Vec<FrameworkSettings>,
+}
+
+/// A framework package that the product needs.
+#[derive(Debug, Clone, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+pub struct FrameworkSettings {
+    /// The package's name.
+    pub name: String,
+    /// The subject of the certificate that signed it.
+    pub publisher: String,
+    /// The smallest version that will do, up to four numbers.
+    pub version: String,
 }
 
 /// The system's own file for updates: whoever installs a product by it gets new versions by the system.

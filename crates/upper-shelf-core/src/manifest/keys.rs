@@ -20,6 +20,18 @@ pub struct Signing {
     pub openpgp: Option<SigningOpenPgp>,
 }
 
+impl Signing {
+    /// The tables that name two places for one secret.
+    pub fn with_two_secrets(&self) -> impl Iterator<Item = &'static str> {
+        let windows = self.windows.as_ref().map(|t| ("windows", &t.secret_variable, &t.secret_keyring));
+        let macos = self.macos.as_ref().map(|t| ("macos", &t.secret_variable, &t.secret_keyring));
+        let linux = self.linux.as_ref().map(|t| ("linux", &t.secret_variable, &t.secret_keyring));
+        let openpgp = self.openpgp.as_ref().map(|t| ("openpgp", &t.secret_variable, &t.secret_keyring));
+        let all = [windows, macos, linux, openpgp].into_iter().flatten();
+        all.filter(|(_, variable, keyring)| variable.is_some() && keyring.is_some()).map(|(table, ..)| table)
+    }
+}
+
 /// The key that signs for Windows.
 #[derive(Debug, Clone, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]

@@ -37,7 +37,7 @@ pub(super) fn bundle(
     let mut signature = None;
     if let Some(settings) = project.signing(System::Windows) {
         let signer = Signer::open(&settings, &crate::footprint::Identity::default(), elsewhere)?;
-        signing::later(signer.package(&made.path, &name, &mut made.file, None))?;
+        signing::later(signer.package(&made.path, &name, &mut made.file))?;
         signer.stop()?;
         signature = Some(signer.holds(&made.path)?);
     }

@@ -290,7 +290,7 @@ fn build_platform(
     let mut signatures = vec![None; packages.len()];
     if let Some(signer) = signer {
         for ((package, partial), signature) in packages.iter().zip(&mut partials).zip(&mut signatures) {
-            *signature = signing::later(signed_package(signer, package, partial, output))?.flatten();
+            *signature = signing::later(signed_package(signer, package, partial))?.flatten();
         }
         signer.stop()?;
     }
@@ -317,7 +317,6 @@ fn signed_package(
     signer: &Signer,
     package: &PlannedPackage,
     partial: &mut Partial,
-    output: &Path,
 ) -> Result<Option<SignatureFacts>, Failure> {
     if !signing::is_signed(package.target) {
         return Ok(None);
@@ -326,12 +325,8 @@ fn signed_package(
     if package.target == TargetName::Dmg {
         let identifier = package.carried.product.id.clone().unwrap_or_default();
         signing::macos::sign_image(signer.key(), &identifier, &mut partial.file, Path::new(name))?;
-    } else if package.target == TargetName::Msi {
-        let mut other = Partial::create(output, &format!("{name}.signed"))?;
-        signer.package(&partial.path, name, &mut partial.file, Some(&mut other.file))?;
-        *partial = other;
     } else {
-        signer.package(&partial.path, name, &mut partial.file, None)?;
+        signer.package(&partial.path, name, &mut partial.file)?;
     }
     signer.holds(&partial.path).map(Some)
 }

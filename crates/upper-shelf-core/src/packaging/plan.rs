@@ -301,6 +301,10 @@ pub fn plan(project: &Project, options: &Options) -> Result<Vec<Plan>, Failure> 
         problems.extend(errors.into_iter().map(|problem| (problem, platform)));
         plans.push(Plan { product, payload, all_names, sealed: None, footprint, icon, packages, defaults, warnings });
     }
+    // What would be a bundle of one package is that package, with the files that lie beside it.
+    if plans.iter().filter(|plan| plan.product.targets.contains(&TargetName::Msix)).count() < 2 {
+        plans.iter_mut().for_each(|plan| plan.product.settings.msix.bundle = false);
+    }
     let mut said = project.problems.clone();
     said.extend(once_each(problems, plans.len()));
     if said.is_empty() && plans.iter().all(|p| p.packages.is_empty()) {
@@ -418,7 +422,8 @@ fn planned_packages(
     let mut packages = Vec::new();
     for &name in &product.targets {
         let target = targets::target(name);
-        let (carried, all) = target.carry(footprint);
+        let (mut carried, all) = target.carry(footprint);
+        carried.foreign = target.declared(&product.settings);
         // One name in several places is one loss.
         let mut losses: Vec<Loss> = Vec::new();
         all.into_iter().for_each(|loss| {

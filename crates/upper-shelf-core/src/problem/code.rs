@@ -71,6 +71,7 @@ codes! {
     Icon "icon": "A picture can't be used, or won't look good everywhere.",
     NeedsProgram "needs-program": "The format starts a program, and the manifest has none.",
     FormatLimit "format-limit": "The format can't hold this: a size, name, version or character.",
+    NotInPackages "not-in-packages": "A program does something that Windows doesn't allow to what it installs from an MSIX package: that is told from its imports and texts, so it may be wrong.",
     Reserved "reserved": "The name is taken by something that the tool or the format puts there itself.",
     NeedsAdministrator "needs-administrator": "A product for one user asks for something that only an administrator can install.",
     MinimumSystem "minimum-system": "A file needs a newer system than the one that the manifest declares as sufficient.",

@@ -53,30 +53,40 @@ pub(super) fn sign(path: &Path, who: &Identity, how: &Signed) -> Result<Prepared
         let problem = Problem::error(Code::AlreadySigned, format!("{} is there already", own.display())).on(&own);
         return Err(Failure::new(Kind::Problems, problem.instead("`--existing replace` for another in its place")));
     }
-    let signature = made(path, path, who, how)?;
+    let (signature, verdict) = made(path, path, who, how)?;
     let name = own.file_name().unwrap_or_default().to_string_lossy();
     let beside = own.with_file_name(format!(".{name}{PARTIAL}"));
     let litter = Litter::file(&beside);
     let trouble = |e: std::io::Error| Failure::io("can't write", &beside, e);
     let mut file = File::create(&beside).map_err(trouble)?;
     file.write_all(&signature).and_then(|()| file.sync_all()).map_err(trouble)?;
-    let verdict = verify_with(path, &signature, &who.chain, super::now());
     Ok(Prepared::new(vec![(own, beside, litter)], Verdict { file: path.to_owned(), ..verdict }))
 }
 
-/// A signature of a file, for beside it; `place` is what the file will be called.
-pub(super) fn made(path: &Path, place: &Path, who: &Identity, how: &Signed) -> Result<Vec<u8>, Failure> {
+/// A signature of a file, for beside it, and what it says; `place` is what the file will be called.
+///
+/// # Errors
+/// The file can't be read, the key or the clock fail; or something other than whom to trust is wrong with the signature.
+pub(super) fn made(path: &Path, place: &Path, who: &Identity, how: &Signed) -> Result<(Vec<u8>, Verdict), Failure> {
     let hash = how.hash.unwrap_or_else(|| who.signer.public_key().usual_hash());
     let digest = digest(path, hash).map_err(|e| Failure::io("can't read", path, e))?;
     let refused = |e: signatures::Error| super::file::refused(place, &e);
     let unsigned = detached::prepare(hash, &digest, who).map_err(refused)?;
     let (signature, stamp) = super::elsewhere::signed(&unsigned, place, who, how)?;
-    detached::finish(&unsigned, &signature, stamp).map_err(refused)
+    let whole = detached::finish(&unsigned, &signature, stamp).map_err(refused)?;
+    let verdict = super::file::held(checked(place, &whole, |_| Ok(digest), &who.chain, super::now()), place)?;
+    Ok((whole, verdict))
 }
 
-fn verify_with(path: &Path, signature: &[u8], roots: &[Certificate], now: u64) -> Verdict {
+/// What a signature beside a file says, which has the digest that is given.
+fn checked(
+    path: &Path,
+    signature: &[u8],
+    of_file: impl FnOnce(Hash) -> signatures::Result<Vec<u8>>,
+    roots: &[Certificate],
+    now: u64,
+) -> Verdict {
     let mut verdict = super::file::unchecked(path);
-    let of_file = |hash| digest(path, hash).map_err(|e| signatures::Error::malformed(e.to_string()));
     match detached::check(signature, of_file, roots, now) {
         Ok(report) => {
             let Doubts { untrusted, faults } = report.doubts();
@@ -111,7 +121,8 @@ pub(super) fn verify(path: &Path, roots: &[Certificate], now: u64) -> Result<Ver
         }
         Ok(_) => {
             let bytes = crate::input::read(&own).map_err(|e| Failure::io("can't read", &own, e))?;
-            verify_with(path, &bytes, roots, now)
+            let of_file = |hash| digest(path, hash).map_err(|e| signatures::Error::malformed(e.to_string()));
+            checked(path, &bytes, of_file, roots, now)
         }
     };
     check_list(path, &mut verdict)?;

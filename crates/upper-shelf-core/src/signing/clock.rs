@@ -8,6 +8,14 @@ use std::time::Duration;
 /// How long one authority may take.
 const PATIENCE: Duration = Duration::from_secs(30);
 
+/// What addresses look like.
+pub(super) const ADDRESSES: &str = "authorities are asked over http:// or https://";
+
+/// Whether an authority can have an address. What it answers is signed: a plain connection will do.
+pub(super) fn is_address(text: &str) -> bool {
+    ["http://", "https://"].iter().any(|scheme| text.strip_prefix(scheme).is_some_and(|rest| !rest.is_empty()))
+}
+
 /// Authorities, asked in their order until one answers.
 #[derive(Debug, Clone, Default)]
 pub struct Clock {
@@ -36,8 +44,8 @@ impl Clock {
     }
 
     fn ask(&self, address: &str, signature: &[u8]) -> Result<Vec<u8>, Error> {
-        if !address.starts_with("http://") {
-            return Err(Error::unsupported("authorities are asked over http://: what they answer is signed"));
+        if !is_address(address) {
+            return Err(Error::unsupported(ADDRESSES));
         }
         let request = Request::of(Hash::Sha256, signature)?;
         let agent = ureq::Agent::config_builder().timeout_global(Some(PATIENCE)).max_redirects(3).build().new_agent();

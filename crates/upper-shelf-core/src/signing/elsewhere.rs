@@ -12,22 +12,25 @@ use signatures::message::Unsigned;
 use signatures::timestamp;
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
-use std::sync::{Mutex, MutexGuard, PoisonError};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 /// The longest list that is read, bytes.
 const LONGEST: u64 = 64 << 20;
 
-/// A list of digests that are signed elsewhere, as a build uses it.
+/// A list of digests that are signed elsewhere, as a build uses it, or one part of a build: of several platforms each waits
+/// for its own signatures only.
 #[derive(Debug)]
 pub struct Elsewhere {
     path: PathBuf,
-    state: Mutex<State>,
+    state: Arc<Mutex<State>>,
+    /// Which of them this part has asked for; none, if it is the whole build.
+    own: Option<Mutex<BTreeSet<usize>>>,
 }
 
 #[derive(Debug, Default)]
 struct State {
     list: List,
-    /// Which of them this build has asked for.
+    /// Which of them the whole build has asked for.
     asked: BTreeSet<usize>,
 }
 
@@ -117,7 +120,13 @@ impl Elsewhere {
     /// It can't be read, or is none.
     pub fn open(path: &Path) -> Result<Self, Failure> {
         let list = read(path)?.unwrap_or_default();
-        Ok(Self { path: path.to_owned(), state: Mutex::new(State { list, asked: BTreeSet::new() }) })
+        let state = State { list, asked: BTreeSet::new() };
+        Ok(Self { path: path.to_owned(), state: Arc::new(Mutex::new(state)), own: None })
+    }
+
+    /// The same list for one part of the build.
+    pub fn part(&self) -> Self {
+        Self { path: self.path.clone(), state: Arc::clone(&self.state), own: Some(Mutex::default()) }
     }
 
     fn state(&self) -> MutexGuard<'_, State> {
@@ -150,6 +159,9 @@ impl Elsewhere {
         let found = state.list.digests.iter().position(|entry| entry.is_same(&wanted));
         let n = found.unwrap_or(state.list.digests.len());
         state.asked.insert(n);
+        if let Some(own) = &self.own {
+            own.lock().unwrap_or_else(PoisonError::into_inner).insert(n);
+        }
         if found.is_none() {
             state.list.digests.push(wanted);
         }
@@ -186,14 +198,16 @@ impl Elsewhere {
         Ok(Some(token))
     }
 
-    /// Stops a build that can't go on without signatures.
+    /// Stops a build, or the part of one, that can't go on without signatures.
     ///
     /// # Errors
-    /// [`Kind::Awaited`] when one is missing that was asked for.
+    /// [`Kind::Awaited`] when one is missing that it has asked for.
     pub fn stop(&self) -> Result<(), Failure> {
         let state = self.state();
-        let missing = state.asked.iter().filter(|n| state.list.digests[**n].signature.is_none()).count();
-        drop(state);
+        let own = self.own.as_ref().map(|own| own.lock().unwrap_or_else(PoisonError::into_inner));
+        let asked = own.as_deref().unwrap_or(&state.asked);
+        let missing = asked.iter().filter(|n| state.list.digests[**n].signature.is_none()).count();
+        drop((own, state));
         if missing == 0 { Ok(()) } else { Err(self.awaited(missing)) }
     }
 

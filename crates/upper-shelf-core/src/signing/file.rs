@@ -131,7 +131,11 @@ pub fn sign(path: &Path, who: &Identity, how: &Signed) -> Result<Prepared, Failu
 /// # Errors
 /// Something other than whom to trust is wrong with it.
 pub(super) fn holds(path: &Path, who: &Identity) -> Result<Verdict, Failure> {
-    let verdict = verify(path, &who.chain, super::now(), Depth::Itself)?;
+    held(verify(path, &who.chain, super::now(), Depth::Itself)?, path)
+}
+
+/// The same of a verdict.
+pub(super) fn held(verdict: Verdict, path: &Path) -> Result<Verdict, Failure> {
     // Whom to trust is not known here; all else has to fit.
     let own = verdict.signatures.last();
     let faults: Vec<String> = own.into_iter().flat_map(|signature| signature.problems.clone()).collect();

@@ -149,11 +149,15 @@ impl Form {
         })
     }
 
-    /// Puts a signature into the file itself, which has none yet.
-    pub fn put_in_place(&mut self, file: &mut File, signature: &[u8]) -> Result<()> {
+    /// Puts a signature, and the digest of the directory that is signed with it, into the file itself, which has none yet and was
+    /// written here.
+    pub fn put_in_place(&mut self, file: &mut File, signature: &[u8], directory: &[u8]) -> Result<()> {
         match self {
             Self::Program(_, parts) => parts.put(file, &[signature.to_vec()]),
-            Self::Installer(_) => Err(pe_image::Error::Usage("installer packages are written anew".into())),
+            Self::Installer(package) => match signature::put_in_place(package, &mut *file, (signature, directory))? {
+                Some(length) => Ok(file.set_len(length)?),
+                None => Err(pe_image::Error::Usage("the package was not written here".into())),
+            },
             Self::Package(package) => {
                 let length = opc::signature::put(package, file, signature)?;
                 Ok(file.set_len(length)?)

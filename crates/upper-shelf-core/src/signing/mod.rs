@@ -346,6 +346,7 @@ pub fn verify(path: &Path, trust: &Trust, now: u64, limit: u64) -> Result<Verdic
 pub fn signers(path: &Path) -> Result<Vec<SignatureFacts>, Failure> {
     let mut verdict = file::verify(path, &[], now(), file::Depth::Itself)?;
     verdict.signatures.iter_mut().for_each(|signature| signature.untrusted.clear());
+    verdict.signatures.extend(openpgp::signer_inside(path)?);
     Ok(verdict.signatures)
 }
 

@@ -299,6 +299,18 @@ pub(super) fn verify(path: &Path, keys: Option<&PublicKeys>, now: u64) -> Result
     Ok(Some(verdict))
 }
 
+/// What the signature in an AppImage says by the key that lies beside it there: whom to trust is not asked. None where there
+/// is none, or where no key is.
+pub(super) fn signer_inside(path: &Path) -> Result<Option<SignatureFacts>, Failure> {
+    let trouble = |e: std::io::Error| Failure::io("can't read", path, e);
+    let Ok(mut file) = crate::input::is_file(path).and_then(|_| File::open(path)) else { return Ok(None) };
+    let Some(sections) = Sections::find(&file).map_err(trouble)? else { return Ok(None) };
+    let Some(key) = sections.text(&mut file, sections.key).map_err(trouble)? else { return Ok(None) };
+    let Ok(key) = PublicKeys::read(&key) else { return Ok(None) };
+    let (facts, problems) = sections.verdict(&mut file, Some(&key), super::now()).map_err(trouble)?;
+    Ok(facts.map(|facts| SignatureFacts { problems: [facts.problems, problems].concat(), ..facts }))
+}
+
 /// Where an AppImage has room for a signature and its key: places and lengths.
 #[derive(Debug, Clone, Copy)]
 struct Sections {

@@ -2,7 +2,7 @@
 
 use super::file::{Signed, made, unreadable};
 use super::identity::{Keys, identity};
-use super::{Certificate, Clock, Elsewhere, Hash, SignatureFacts, later, shown};
+use super::{Certificate, Clock, Elsewhere, Hash, SignatureFacts, clock, later, shown};
 use crate::footprint::{Identity as ProductIdentity, RelPath};
 use crate::payload::{PayloadFile, Source};
 use crate::problem::{Code, Failure, Kind, Problem};
@@ -54,9 +54,9 @@ pub fn check(
         let found = super::certificates(path).err();
         all.extend(found.into_iter().flat_map(|failure| failure.problems).map(|problem| about(problem, key)));
     }
-    for (n, address) in settings.timestamps.iter().enumerate().filter(|(_, address)| !address.starts_with("http://")) {
+    for (n, address) in settings.timestamps.iter().enumerate().filter(|(_, address)| !clock::is_address(address)) {
         let problem = Problem::error(Code::InvalidValue, format!("{address:?} is no address of an authority"));
-        let problem = problem.why("authorities are asked over http://: what they answer is signed");
+        let problem = problem.why(clock::ADDRESSES);
         all.push(about(problem.instead("\"http://…\""), &format!("timestamps.{n}")));
     }
     if !all.is_empty() {
@@ -179,7 +179,7 @@ impl Signer {
                 hash,
                 named,
                 clock,
-                elsewhere: elsewhere.cloned(),
+                elsewhere: elsewhere.map(|whole| Arc::new(whole.part())),
                 page_hashes: settings.page_hashes,
                 ..Signed::default()
             },
@@ -268,21 +268,17 @@ impl Signer {
         self.how.hash.unwrap_or_else(|| self.who.signer.public_key().usual_hash())
     }
 
-    /// Signs a package that was just written: in place, or, for an installer package, into another file that is given.
+    /// Signs a package that was just written, in place.
     ///
     /// # Errors
     /// The key, the clock or the medium fail; or the signature does not hold.
-    pub fn package(&self, path: &Path, name: &str, file: &mut File, other: Option<&mut File>) -> Result<(), Failure> {
+    pub fn package(&self, path: &Path, name: &str, file: &mut File) -> Result<(), Failure> {
         let mut form = super::form::Form::open(path).map_err(|e| unreadable(path, e))?;
         let (digest, directory) = form.digest_to_be(self.hash()).map_err(|e| unreadable(path, e))?;
         let pages = if self.how.page_hashes { form.pages().map_err(|e| unreadable(path, e))? } else { None };
         let imprint = Imprint { hash: self.hash(), digest: &digest, pages: pages.as_deref() };
         let made = made(form.subject(), imprint, Path::new(name), &self.who, &self.how)?;
-        match other {
-            Some(other) => form.put(other, &[made], &directory),
-            None => form.put_in_place(file, &made),
-        }
-        .map_err(|e| super::file::unwritable(path, e))
+        form.put_in_place(file, &made, &directory).map_err(|e| super::file::unwritable(path, e))
     }
 
     /// A signature that lies beside a file, which will be called `name`.
@@ -290,7 +286,7 @@ impl Signer {
     /// # Errors
     /// The key, the clock or the medium fail.
     pub fn beside(&self, path: &Path, name: &str) -> Result<Vec<u8>, Failure> {
-        super::beside::made(path, Path::new(name), &self.who, &self.how)
+        super::beside::made(path, Path::new(name), &self.who, &self.how).map(|(signature, _)| signature)
     }
 
     /// What the signature of a finished package says. Whom to trust is not asked.

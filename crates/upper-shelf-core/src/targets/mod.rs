@@ -19,7 +19,8 @@ use crate::as_installed::AsInstalled;
 use crate::budget::Package;
 use crate::content::ContentHash;
 use crate::footprint::{
-    Access, Choice, FileType, Footprint, Item, List, Node, Program, RegistryRoot, RelPath, Scope, Shortcut, Text, Trace,
+    Access, Choice, FileType, Footprint, Foreign, Item, List, Node, Program, RegistryRoot, RelPath, Scope, Shortcut,
+    Text, Trace,
 };
 use crate::icons::Icon;
 use crate::payload::PayloadFile;
@@ -160,6 +161,11 @@ pub trait Target: Format {
     /// What a package is known by once it is installed, where that is known before.
     fn facts(&self, _job: &Job) -> Vec<Fact> {
         Vec::new()
+    }
+
+    /// What a package declares by its settings alone, as footprints show it.
+    fn declared(&self, _settings: &Settings) -> List<Foreign> {
+        List::default()
     }
 
     /// What can be known to fail before anything is packed.

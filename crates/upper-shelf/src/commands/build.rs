@@ -5,11 +5,11 @@ use crate::exit::Exit;
 use crate::output::Output;
 use crate::progress::Bar;
 use std::path::{Path, PathBuf};
-use upper_shelf_core::Failure;
 use upper_shelf_core::footprint::text_bytes;
 use upper_shelf_core::packaging::{self, Built};
 use upper_shelf_core::platform::System;
 use upper_shelf_core::signing::{self, ForeignSignature};
+use upper_shelf_core::{Failure, Problem};
 
 /// Build the packages
 #[derive(Debug, clap::Args)]
@@ -46,7 +46,14 @@ pub fn build_packages(
     out: &Output,
 ) -> Result<Vec<Built>, Failure> {
     let (project, plans) = super::load_for(project, output.as_deref(), digests.is_some(), out)?;
-    plans.iter().for_each(|p| out.warnings(&p.warnings));
+    let mut said: Vec<&Problem> = Vec::new();
+    for warning in plans.iter().flat_map(|plan| &plan.warnings) {
+        // What is true of several platforms is said once.
+        if !said.contains(&warning) {
+            said.push(warning);
+        }
+    }
+    out.warnings(said);
     let named = project.manifest.targets.output.clone().unwrap_or_else(|| "packages".into());
     let output = output.unwrap_or_else(|| project.folder.join(named));
     let threads = threads.map_or_else(|| std::thread::available_parallelism().map_or(1, |n| n.get()), usize::from);

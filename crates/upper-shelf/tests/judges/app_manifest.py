@@ -1,21 +1,27 @@
 """A second reading of the manifest in a package that Windows installs by itself: what Microsoft's published schema and its
 description of package identity say, written down anew. Prints what the package is, then what is wrong with it.
 
-    app_manifest.py PACKAGE
+    app_manifest.py PACKAGE-OR-BUNDLE
 """
 import hashlib
+import io
 import re
 import sys
 import zipfile
 import xml.etree.ElementTree as xml
 from urllib.parse import unquote
 
+import pyecma376_2
+
 BASE = "http://schemas.microsoft.com/appx/manifest/"
 F = "{" + BASE + "foundation/windows10}"
 UAP = "{" + BASE + "uap/windows10}"
 RESCAP = "{" + BASE + "foundation/windows10/restrictedcapabilities}"
 # Capabilities that the documentation lists, by the namespaces of their elements.
-RESTRICTED = {"runFullTrust", "packagedServices", "localSystemServices", "allowElevation", "broadFileSystemAccess"}
+RESTRICTED = {"runFullTrust", "packagedServices", "localSystemServices", "allowElevation", "broadFileSystemAccess",
+              "packageQuery", "packageWriteRedirectionCompatibilityShim", "unvirtualizedResources"}
+FURTHER = {"{" + BASE + "uap/windows10/6}Capability": {"graphicsCapture"},
+           "{" + BASE + "uap/windows10/7}Capability": {"globalMediaControl"}}
 GENERAL = {"internetClient", "internetClientServer", "privateNetworkClientServer"}
 UAP_ONES = {"documentsLibrary", "picturesLibrary", "videosLibrary", "musicLibrary", "removableStorage", "appointments",
             "contacts", "phoneCall", "userAccountInformation"}
@@ -45,8 +51,59 @@ def local(element):
     return element.tag.rsplit("}", 1)[-1]
 
 
+B = "{http://schemas.microsoft.com/appx/2013/bundle}"
+
+
+def bundle(path, archive):
+    """A bundle: who it is, and each package in it, which lies where the bundle says, stored, and is of the same product."""
+    root = xml.fromstring(archive.read("AppxMetadata/AppxBundleManifest.xml"))
+    demand(root.tag == B + "Bundle" and re.fullmatch(r"\d+\.\d+", root.get("SchemaVersion") or ""), "the root is no Bundle")
+    identity = root.find(B + "Identity")
+    demand(is_version(identity.get("Version")), "the bundle's version")
+    print(f"bundle {identity.get('Name')} {identity.get('Version')}")
+    packages, processors = root.findall(B + "Packages/" + B + "Package"), set()
+    demand(packages, "no packages")
+    whole = open(path, "rb").read()
+    for package in packages:
+        part = archive.getinfo(package.get("FileName"))
+        demand(part.compress_type == zipfile.ZIP_STORED, "a packed package")
+        start = part.header_offset
+        lengths = [int.from_bytes(whole[start + at:start + at + 2], "little") for at in (26, 28)]
+        at, size = start + 30 + sum(lengths), int(package.get("Size"))
+        demand(at == int(package.get("Offset")) and size == part.file_size, "where a package lies")
+        inner = zipfile.ZipFile(io.BytesIO(whole[at:at + size]))
+        own = xml.fromstring(inner.read("AppxManifest.xml")).find(F + "Identity")
+        demand(all(own.get(k) == identity.get(k) for k in ("Name", "Publisher")), "a package of another product")
+        demand(own.get("Version") == package.get("Version"), "another version")
+        demand(own.get("ProcessorArchitecture") == package.get("Architecture"), "another processor")
+        processors.add(package.get("Architecture"))
+        package_of(inner)
+    demand(len(processors) == len(packages), "two packages for one processor")
+
+
+def types(path, archive):
+    """Every part has a type, as a reader of such containers that others wrote finds it."""
+    with pyecma376_2.ZipPackageReader(path) as reader:
+        parts = dict(reader.list_parts(include_rels_parts=True))
+        demand(len(parts) == len(archive.namelist()) - 1, "a part without a type")
+        demand(all(re.fullmatch(r"[\w.+-]+/[\w.+-]+", own) for own in parts.values()), "a type that is none")
+        for name in parts:
+            with reader.open_part(name) as part:
+                part.read(1)
+
+
 def main(path):
     archive = zipfile.ZipFile(path)
+    types(path, archive)
+    if "AppxMetadata/AppxBundleManifest.xml" in archive.namelist():
+        bundle(path, archive)
+    else:
+        package_of(archive)
+    print("ok" if not wrong else "\n".join(wrong))
+    return 1 if wrong else 0
+
+
+def package_of(archive):
     names = {unquote(name).lower(): name for name in archive.namelist()}
     demand(len(names) == len(archive.namelist()), "two names are one")
     root = xml.fromstring(archive.read("AppxManifest.xml"))
@@ -78,6 +135,10 @@ def main(path):
         demand([int(n) for n in low.split(".")] <= [int(n) for n in high.split(".")], "tested before the oldest")
     for language in root.findall(F + "Resources/" + F + "Resource"):
         demand(re.fullmatch(r"[A-Za-z]{2,8}(-[A-Za-z0-9]+)*", language.get("Language", "")), "a language")
+    for needed in root.findall(F + "Dependencies/" + F + "PackageDependency"):
+        demand(re.fullmatch(r"[A-Za-z0-9.-]{3,50}", needed.get("Name") or ""), "a package that is needed")
+        demand(is_version(needed.get("MinVersion")), "the version of a package that is needed")
+        demand(re.match(r"(CN|O|OU|C|L|S|E)=", needed.get("Publisher") or ""), "the publisher of a package that is needed")
     seen, shown = set(), []
     for app in root.findall(F + "Applications/" + F + "Application"):
         own = app.get("Id")
@@ -127,18 +188,17 @@ def main(path):
     for one in root.iterfind(F + "Capabilities/*"):
         capabilities.append(one.get("Name"))
         known = {RESCAP + "Capability": RESTRICTED, F + "Capability": GENERAL, UAP + "Capability": UAP_ONES,
-                 F + "DeviceCapability": DEVICES}.get(one.tag, set())
+                 F + "DeviceCapability": DEVICES, **FURTHER}.get(one.tag, set())
         demand(one.get("Name") in known, f"an unknown capability {one.get('Name')}")
     # In the schema devices come last.
     kinds = [local(one) for one in root.iterfind(F + "Capabilities/*")]
     demand(kinds == sorted(kinds, key=lambda kind: kind == "DeviceCapability"), "devices come last")
+    demand(len(capabilities) == len(set(capabilities)), "a capability twice")
     demand("runFullTrust" in capabilities, "programs of the desktop need runFullTrust")
     print(f"{name}_{version}_{identity.get('ProcessorArchitecture')}__{family(publisher)}")
     for own, title, listed in shown:
         print(f"{own} “{title}” {listed}")
     print(", ".join(capabilities))
-    print("ok" if not wrong else "\n".join(wrong))
-    return 1 if wrong else 0
 
 
 sys.exit(main(sys.argv[1]))

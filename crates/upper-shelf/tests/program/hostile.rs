@@ -62,7 +62,8 @@ fn letters(out: &mut dyn Write, count: u64) -> io::Result<()> {
 #[test]
 fn names_and_extensions_of_archives_are_not_kept_whole() {
     let folder = Folder::new();
-    let much = 1 << 30;
+    // More than the memory that is allowed.
+    let much = 300 << 20;
     packed(&folder.at("name.tar.gz"), |out| {
         out.write_all(&tar_header("././@LongLink", b'L', much))?;
         letters(out, much)
@@ -72,7 +73,7 @@ fn names_and_extensions_of_archives_are_not_kept_whole() {
         letters(out, much)
     });
     packed(&folder.at("files.tar.gz"), |out| {
-        for n in 0..400 {
+        for n in 0..100 {
             out.write_all(&tar_header(&format!("top/share/applications/{n}.desktop"), b'0', 3 << 20))?;
             letters(out, 3 << 20)?;
         }

@@ -24,7 +24,7 @@ fn subject(kind: &str) -> String {
 }
 
 /// A package with a program, an odd name, and values in the registry.
-fn package(publisher: &str) -> Vec<u8> {
+pub(crate) fn package(publisher: &str) -> Vec<u8> {
     let mut root = Key::new("ROOT");
     let product = root.make(&["REGISTRY", "MACHINE", "SOFTWARE", "Fernhollow"]);
     product.values.push(Value::new("Edition", kind::SZ, registry_hive::text("Honey")));

@@ -4,7 +4,7 @@
 use crate::common::Folder;
 use crate::signing::{COMBWRIGHT, KEYS, roots};
 use std::path::Path;
-use std::process::Command;
+use std::process::{Command, Stdio};
 use test_support::python;
 
 /// A product with something of everything, signed with a test key.
@@ -318,6 +318,19 @@ fn what_such_a_package_cannot_be_is_said_early() {
         ("[targets]", "[target.msix]\nname = \"a_b\"\n[targets]", "3 to 50 letters"),
         ("[targets]", "[target.msix]\ntested-windows = \"eleven\"\n[targets]", "the tested Windows"),
         ("[targets]", "[target.msix]\nlevel = 12\n[targets]", "level"),
+        ("[targets]", "[target.msix]\ncapabilities = [\"flyHigh\"]\n[targets]", "\"flyHigh\" is not a capability"),
+        ("[targets]", "[target.msix]\ncapabilities = [\"allowelevation\"]\n[targets]", "instead: \"allowElevation\""),
+        ("[targets]", "[target.msix]\ncapabilities = [\"webcam\"]\n[targets]", "camera = true"),
+        (
+            "[targets]",
+            "[[target.msix.framework]]\nname = \"Bee.Runtime\"\npublisher = \"CN=Bee\"\nversion = \"1.x\"\n[targets]",
+            "whole numbers separated by dots",
+        ),
+        (
+            "[targets]",
+            "[[target.msix.framework]]\nname = \"Bee_Runtime\"\npublisher = \"CN=Bee\"\nversion = \"1\"\n[targets]",
+            "Name of PackageDependency can't be",
+        ),
     ] {
         let folder = product("");
         let text = std::fs::read_to_string(folder.at("shelf.toml")).expect("there").replacen(from, to, 1);
@@ -363,6 +376,20 @@ fn packages_for_several_processors_become_one_bundle_with_a_file_for_updates() {
     let name = "packages/Hives-Frames-2.4-windows.msixbundle";
     assert!(said.contains("Hives-Frames-2.4-windows.msixbundle"), "{said}");
     folder.ok(&["check", name]);
+    insta::assert_snapshot!(second_reading(&folder.at(name)), @r#"
+    bundle works.fernhollow.hives 2.4.0.0
+    works.fernhollow.hives_2.4.0.0_x64__adz77e7698j0y
+    App “Hives & Frames” default
+    FrameCount “Hives & Frames” none
+    Frames “Hives & Frames” none
+    localSystemServices, packagedServices, runFullTrust
+    works.fernhollow.hives_2.4.0.0_arm64__adz77e7698j0y
+    App “Hives & Frames” default
+    FrameCount “Hives & Frames” none
+    Frames “Hives & Frames” none
+    localSystemServices, packagedServices, runFullTrust
+    ok
+    "#);
     folder.ok(&["verify", name, "--roots", &roots("rsa-3072")]);
     insta::assert_snapshot!(without_sizes(&folder.ok(&["inspect", name])), @r#"
     packages/Hives-Frames-2.4-windows.msixbundle (msix)
@@ -405,9 +432,11 @@ fn packages_for_several_processors_become_one_bundle_with_a_file_for_updates() {
       </UpdateSettings>
     </AppInstaller>
     "#);
-    // One package alone is no bundle.
+    // One package alone is no bundle, and has that file itself.
     folder.ok(&["build", "--platform", "windows-x64", "--output", "one"]);
     assert!(!folder.at("one/Hives-Frames-2.4-windows.msixbundle").exists());
+    let own = std::fs::read_to_string(folder.at("one/Hives-Frames-windows-x64.appinstaller")).expect("there");
+    assert!(own.contains("<MainPackage ") && own.contains("Hives-Frames-2.4-windows-x64.msix"), "{own}");
 }
 
 #[test]
@@ -423,4 +452,144 @@ fn a_package_of_many_sizes_is_the_same_on_any_number_of_threads() {
         std::fs::read(folder.at(&format!("{out}/Hives-Frames-2.4-windows-x64.msix"))).expect("there")
     };
     assert!(built("1") == built("3"));
+}
+
+#[test]
+fn what_the_manifest_has_a_package_declare_is_planned_carried_and_seen() {
+    let folder = product(
+        "[permissions]\ncamera = true\n[target.msix]\n\
+         capabilities = [\"allowElevation\", \"globalMediaControl\", \"usb\", \"runFullTrust\", \"rescap:packageQuery\"]\n\
+         [[target.msix.framework]]\nname = \"Bee.Runtime.14\"\npublisher = \"CN=Bee, C=AT\"\nversion = \"14.0\"\n",
+    );
+    let said = folder.ok(&["plan"]);
+    assert!(said.contains("needs         Bee.Runtime.14 from 14.0.0.0"), "{said}");
+    folder.ok(&["build"]);
+    let name = "packages/Hives-Frames-2.4-windows-x64.msix";
+    let judged = second_reading(&folder.at(name));
+    insta::assert_snapshot!(judged.lines().rev().take(2).collect::<Vec<_>>().join("\n"), @r#"
+    ok
+    globalMediaControl, allowElevation, localSystemServices, packageQuery, packagedServices, runFullTrust, usb, webcam
+    "#);
+    folder.ok(&["check", name]);
+    let said = folder.ok(&["inspect", name]);
+    insta::assert_snapshot!(said.split_once("\n\nfurther items").expect("there").1, @r#"
+    capabilities: allowElevation, globalMediaControl, packageQuery, usb
+    needs: Bee.Runtime.14 from 14.0.0.0
+    "#);
+    // It is seen by who compares, too.
+    let manifest = std::fs::read_to_string(folder.at("shelf.toml")).expect("there");
+    folder.write("shelf.toml", manifest.replace("14.0\"", "14.2\""));
+    folder.ok(&["build", "--output", "newer"]);
+    let (code, said) = folder.run(&["compare", name, "newer/Hives-Frames-2.4-windows-x64.msix"]);
+    assert!(code == 5 && said.contains("14.2.0.0"), "{code}: {said}");
+}
+
+/// A program of ours that changes the registry and writes files, with texts at its end.
+fn program_with(texts: &[u8]) -> Vec<u8> {
+    [include_bytes!("../../../upper-shelf-core/heads/setup-lzma-x64.exe").as_slice(), texts].concat()
+}
+
+#[test]
+fn programs_that_a_package_hinders_are_named_and_how_sure_that_is() {
+    let folder = product("");
+    folder.write("built/tools/change.exe", program_with(b"..HKEY_LOCAL_MACHINE\\Software\\Hives.."));
+    folder.write("built/tools/plain.exe", program_with(b"..HKEY_CURRENT_USER.."));
+    folder.write("built/tools/raise.exe", program_with(b"<requestedExecutionLevel level=\"requireAdministrator\"/>"));
+    let wide: Vec<u8> = "\\Settings.INI".encode_utf16().flat_map(u16::to_le_bytes).collect();
+    folder.write("built/tools/keep.exe", program_with(&wide));
+    folder.write("built/tools/settings.ini", "[hives]");
+    // Beside another program of the same text nothing of that name lies.
+    folder.write("built/other/keep.exe", program_with(&wide));
+    let warned = |folder: &Folder| {
+        let said = folder.ok(&["plan"]);
+        let warnings = said.split("\nwarning: ").skip(1).filter(|one| one.contains("MSIX package"));
+        warnings.map(|one| one.split("\n\n").next().unwrap_or_default().to_owned()).collect::<Vec<_>>().join("\n\n")
+    };
+    insta::assert_snapshot!(warned(&folder), @r#"
+    from an MSIX package, Windows won't start tools/raise.exe
+      --> ./shelf.toml:62:1
+       |
+    62 | [targets]
+       | ^^^^^^^^^
+       = why: it demands an administrator's rights, and the package doesn't declare that
+       = instead: [target.msix]
+                  capabilities = ["allowElevation"]
+
+
+    likely to write to the machine's registry, which fails in an MSIX package: tools/change.exe
+      --> ./shelf.toml:62:1
+       |
+    62 | [targets]
+       | ^^^^^^^^^
+       = why: it uses RegCreateKeyEx and contains the text HKEY_LOCAL_MACHINE
+       = instead: let it write to HKEY_CURRENT_USER; values that are always the same belong in [[registry]]
+
+
+    may write into the program's folder, which fails in an MSIX package: tools/keep.exe
+      --> ./shelf.toml:62:1
+       |
+    62 | [targets]
+       | ^^^^^^^^^
+       = why: it looks for its own folder and writes files, and contains the name of settings.ini, which lies beside it
+       = instead: let it write to %LOCALAPPDATA%; or have Windows redirect it:
+                  [target.msix]
+                  capabilities = ["packageWriteRedirectionCompatibilityShim"]
+    "#);
+    let manifest = std::fs::read_to_string(folder.at("shelf.toml")).expect("there");
+    let declared = "[target.msix]\ncapabilities = [\"allowElevation\", \"packageWriteRedirectionCompatibilityShim\"]\n";
+    folder.write("shelf.toml", format!("{manifest}{declared}"));
+    let said = warned(&folder);
+    assert!(
+        said.contains("machine's registry") && !said.contains("settings.ini") && !said.contains("raise.exe"),
+        "{said}"
+    );
+    // Nobody else warns of what only such packages hinder.
+    folder.write("shelf.toml", manifest.replace("build = [\"msix\"]", "build = [\"zip\"]"));
+    assert_eq!(warned(&folder), "");
+}
+
+#[test]
+fn killed_at_any_moment_a_bundle_is_whole_or_not_there_and_a_full_disk_leaves_none() {
+    let folder = product("[target.msix]\nbundle = true\n");
+    let text = std::fs::read_to_string(folder.at("shelf.toml")).expect("there");
+    folder.write("shelf.toml", text.replace("[\"windows-x64\"]", "[\"windows-x64\", \"windows-arm64\"]"));
+    folder.write("built/data/noise", test_support::noise(7, 3_000_000));
+    folder.ok(&["build"]);
+    let name = "packages/Hives-Frames-2.4-windows.msixbundle";
+    let whole = std::fs::read(folder.at(name)).expect("a bundle");
+    let began = std::time::Instant::now();
+    folder.ok(&["build"]);
+    let mut takes = began.elapsed();
+    let mut killed = 0;
+    for n in 0..9u32 {
+        std::fs::remove_file(folder.at(name)).ok();
+        let mut child =
+            folder.command(&["build"]).stdout(Stdio::null()).stderr(Stdio::null()).spawn().expect("started");
+        // Most of them late, when the bundle is made.
+        std::thread::sleep(takes * (13 + n * 4 % 9) / 22);
+        child.kill().expect("killed");
+        let was_killed = !child.wait().expect("ended").success();
+        killed += u32::from(was_killed);
+        if !was_killed {
+            takes = takes * 9 / 10;
+        }
+        if let Ok(there) = std::fs::read(folder.at(name)) {
+            assert!(there == whole, "a bundle that is there is intact");
+        }
+    }
+    assert!(killed > 3, "some builds were really cut short, not {killed}");
+    folder.ok(&["build"]);
+    assert!(std::fs::read(folder.at(name)).expect("a bundle") == whole);
+    assert_eq!(folder.names("packages").iter().filter(|name| name.starts_with('.')).count(), 0, "litter is cleared");
+    // Room for both packages, and not for the bundle of them.
+    assert!(test_support::is_root(), "mounting needs root");
+    let small = folder.at("small").to_string_lossy().into_owned();
+    std::fs::create_dir(&small).expect("folder");
+    let size = format!("size={}k", whole.len() * 3 / 2 / 1024);
+    test_support::judge_says_yes("mount", &["-t", "tmpfs", "-o", &size, "tmpfs", &small]);
+    let (code, said) = folder.run(&["build", "--output", "small"]);
+    let left = folder.names("small");
+    test_support::judge_says_yes("umount", &[&small]);
+    assert!(code == 3 && said.contains("no space left"), "{code}: {said}");
+    assert!(!left.iter().any(|name| name.contains("msixbundle")), "{left:?}");
 }

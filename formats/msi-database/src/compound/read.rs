@@ -301,6 +301,17 @@ impl<R: Read + Seek> Compound<R> {
         Ok(Some(StreamReader { source: &mut self.source, runs, begins, size: info.size, position: 0 }))
     }
 
+    /// Whether its sectors are those that are written here.
+    pub(super) fn has_large_sectors(&self) -> bool {
+        self.shift == 12
+    }
+
+    /// Where a stream with sectors of its own lies, if that is one piece: its offset in the file.
+    pub(super) fn piece(&self, stream: &StreamInfo) -> Result<Option<u64>> {
+        let runs = self.chain(stream.start, Some(stream.size))?;
+        Ok(if let [(offset, _)] = runs[..] { Some(offset) } else { None })
+    }
+
     /// A stream's bytes, if it has at most `most`.
     ///
     /// # Errors

@@ -1,5 +1,6 @@
 //! The streaming writer.
 
+use super::read::{Compound, StreamInfo};
 use super::structs::*;
 use crate::names::MAX_UNITS;
 use crate::{Error, Result};
@@ -46,6 +47,45 @@ impl<O: Read + Write + Seek> CompoundWriter<O> {
         out.seek(SeekFrom::Start(0))?;
         out.write_all(&[0; SECTOR])?;
         Ok(Self { out, clsid, streams: Vec::new(), runs: Vec::new(), next: 0, mini: Vec::new(), mini_runs: Vec::new() })
+    }
+
+    /// Takes up a file that a writer like this one has finished, to add streams to it: those with sectors of their own stay where
+    /// they are, and what lies behind them is written anew by [`CompoundWriter::finish`]. `out` is the file that `package` is read
+    /// from; the streams `gone` are left out. None for a file that is laid out in another way, which stays as it is.
+    ///
+    /// # Errors
+    /// The file can't be read.
+    pub fn take_up<R: Read + Seek>(out: O, package: &mut Compound<R>, gone: &[&str]) -> Result<Option<Self>> {
+        if !package.has_large_sectors() || package.has_storages {
+            return Ok(None);
+        }
+        let mut infos: Vec<StreamInfo> = package.streams().to_vec();
+        infos.retain(|info| !gone.contains(&info.name.as_str()));
+        infos.sort_by_key(StreamInfo::place);
+        let (large, mini): (Vec<_>, Vec<_>) = infos.into_iter().partition(|info| info.size >= MINI_CUTOFF);
+        let mut writer = Self {
+            out,
+            clsid: package.clsid,
+            streams: Vec::new(),
+            runs: Vec::new(),
+            next: 0,
+            mini: Vec::new(),
+            mini_runs: Vec::new(),
+        };
+        for info in large {
+            if package.piece(&info)? != Some(writer.offset(writer.next)) {
+                return Ok(None);
+            }
+            let start = writer.place(info.size)?;
+            writer.streams.push(Stream { name: info.name, start, size: info.size });
+        }
+        for info in mini {
+            let bytes = package.bytes(&info.name, MINI_CUTOFF)?.unwrap_or_default();
+            writer.stream(&info.name, &bytes)?;
+        }
+        let end = writer.offset(writer.next);
+        writer.out.seek(SeekFrom::Start(end))?;
+        Ok(Some(writer))
     }
 
     fn named(&self, name: &str) -> Result<()> {

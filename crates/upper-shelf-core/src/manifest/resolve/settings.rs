@@ -4,12 +4,12 @@ use super::{Default as Taken, Resolver};
 use crate::footprint::SystemVersion;
 use crate::languages::drag_to_install;
 use crate::manifest::Project;
-use crate::manifest::formats::Wish;
+use crate::manifest::formats::{FrameworkSettings, Wish};
 use crate::platform::System;
 use crate::secret;
 use crate::settings::{
-    AppInstaller, Appimage, CodePage, CodeSigning, DiskImage, Dmg, ExistingSignatures, FurtherFile, Msi, Msix, Nsis,
-    OpenPgpSigning, Portable, Settings, Signing, Tar, TargetName, UpdateCheck, UpdatePrompt, Words, Zip,
+    AppInstaller, Appimage, CodePage, CodeSigning, DiskImage, Dmg, ExistingSignatures, Framework, FurtherFile, Msi,
+    Msix, Nsis, OpenPgpSigning, Portable, Settings, Signing, Tar, TargetName, UpdateCheck, UpdatePrompt, Words, Zip,
 };
 use serde::Serialize;
 
@@ -174,6 +174,16 @@ impl<'p> Resolver<'p> {
             languages: languages.unwrap_or(usual.languages),
             level: table.take("level", written.level, usual.level, why),
             bundle: written.bundle,
+            capabilities: written.capabilities.clone(),
+            frameworks: written
+                .framework
+                .iter()
+                .map(|FrameworkSettings { name, publisher, version }| Framework {
+                    name: name.clone(),
+                    publisher: publisher.clone(),
+                    version: version.clone(),
+                })
+                .collect(),
             app_installer: written.app_installer.as_ref().map(|written| AppInstaller {
                 address: written.address.clone(),
                 check: table.take(
@@ -211,6 +221,11 @@ impl<'p> Resolver<'p> {
 
     /// The key that signs for a system.
     pub(super) fn signing(&mut self) -> Option<Signing> {
+        for table in self.project.manifest.signing.with_two_secrets() {
+            let what = format!("[signing.{table}] names two places for one secret");
+            let key = format!("signing.{table}.secret-keyring");
+            self.problem(&key, what, "`secret-variable` names the other", "one of the two");
+        }
         let signing = self.project.signing(self.platform.system())?;
         if self.platform.system() == System::Macos {
             let written = self.project.manifest.signing.macos.as_ref();
@@ -295,29 +310,18 @@ impl Project {
         Some(match system {
             System::Windows => {
                 let written = signing.windows.as_ref()?;
-                Signing {
-                    system,
-                    key: self.key(&written.key),
-                    certificates: self.inside(&written.certificate),
-                    secret: secret::Place::of(written.secret_variable.clone(), written.secret_keyring.clone()),
-                    timestamps: written.timestamps.clone(),
-                    timestamp_roots: self.inside(&written.timestamp_roots),
-                    digest: written.digest,
-                    page_hashes: written.page_hashes,
-                }
+                let (digest, page_hashes) = (written.digest, written.page_hashes);
+                let secret = secret::Place::of(written.secret_variable.clone(), written.secret_keyring.clone());
+                let clock = (&written.timestamps[..], &written.timestamp_roots);
+                let usual = self.signing_with(system, &written.key, &written.certificate, secret, clock);
+                Signing { digest, page_hashes, ..usual }
             }
             System::Linux => {
                 let written = signing.linux.as_ref()?;
-                Signing {
-                    system,
-                    key: self.key(&written.key),
-                    certificates: self.inside(&written.certificate),
-                    secret: secret::Place::of(written.secret_variable.clone(), written.secret_keyring.clone()),
-                    timestamps: written.timestamps.clone(),
-                    timestamp_roots: self.inside(&written.timestamp_roots),
-                    digest: written.digest,
-                    page_hashes: false,
-                }
+                let secret = secret::Place::of(written.secret_variable.clone(), written.secret_keyring.clone());
+                let clock = (&written.timestamps[..], &written.timestamp_roots);
+                let usual = self.signing_with(system, &written.key, &written.certificate, secret, clock);
+                Signing { digest: written.digest, ..usual }
             }
             System::Macos => return self.code_signing().key,
         })
@@ -339,15 +343,10 @@ impl Project {
         let Some(written) = &self.manifest.signing.macos else {
             return CodeSigning { permissions, ..CodeSigning::default() };
         };
-        let key = written.key.as_ref().map(|key| Signing {
-            system: System::Macos,
-            key: self.key(key),
-            certificates: self.inside(&written.certificate),
-            secret: secret::Place::of(written.secret_variable.clone(), written.secret_keyring.clone()),
-            timestamps: written.timestamps.clone(),
-            timestamp_roots: self.inside(&written.timestamp_roots),
-            digest: None,
-            page_hashes: false,
+        let key = written.key.as_ref().map(|key| {
+            let secret = secret::Place::of(written.secret_variable.clone(), written.secret_keyring.clone());
+            let clock = (&written.timestamps[..], &written.timestamp_roots);
+            self.signing_with(System::Macos, key, &written.certificate, secret, clock)
         });
         CodeSigning {
             runtime: key.is_some() && written.hardened_runtime.unwrap_or(true),
@@ -356,6 +355,27 @@ impl Project {
             replace: written.existing == Some(ExistingSignatures::Replace),
             team: written.team.clone(),
             permissions,
+        }
+    }
+
+    /// What the tables of all systems have: key, certificate, secret, and the authorities for timestamps with their roots.
+    fn signing_with(
+        &self,
+        system: System,
+        key: &str,
+        certificate: &Option<String>,
+        secret: Option<secret::Place>,
+        (timestamps, roots): (&[String], &Option<String>),
+    ) -> Signing {
+        Signing {
+            system,
+            key: self.key(key),
+            certificates: self.inside(certificate),
+            secret,
+            timestamps: timestamps.to_vec(),
+            timestamp_roots: self.inside(roots),
+            digest: None,
+            page_hashes: false,
         }
     }
 

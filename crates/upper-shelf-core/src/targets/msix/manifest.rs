@@ -3,8 +3,8 @@
 //! Source: Microsoft's published schema of package manifests; `rules.txt` has what of it is checked.
 
 use super::carry::{account, one_line};
-use super::icons;
 use super::permissions::capability;
+use super::{declared, icons};
 use crate::app_manifest::NAMESPACES;
 use crate::command_line::command_line;
 use crate::footprint::{
@@ -128,10 +128,12 @@ pub fn tree(job: &Job) -> Element {
         .with("Name", "Windows.Desktop")
         .with("MinVersion", format!("10.0.{oldest}.0"))
         .with("MaxVersionTested", format!("10.0.{tested}.0"));
+    let frameworks = job.settings.msix.frameworks.iter().map(declared::dependency);
+    let needed = std::iter::once(system).chain(frameworks).collect();
     let mut root = Element::new("Package")
         .holding(identity)
         .holding(properties)
-        .holding(Element::new("Dependencies").holding(system))
+        .holding(Element { children: needed, ..Element::new("Dependencies") })
         .holding(Element { children: languages.collect(), ..Element::new("Resources") });
     let names = names(&footprint.programs);
     let applications: Vec<Element> =
@@ -139,7 +141,10 @@ pub fn tree(job: &Job) -> Element {
     if !applications.is_empty() {
         root = root.holding(Element { children: applications, ..Element::new("Applications") });
     }
-    root = root.holding(Element { children: capabilities(footprint), ..Element::new("Capabilities") });
+    root = root.holding(Element {
+        children: capabilities(footprint, &job.settings.msix.capabilities),
+        ..Element::new("Capabilities")
+    });
     root.holding(said(footprint, &names))
 }
 
@@ -156,7 +161,7 @@ fn said(footprint: &Footprint, names: &BTreeMap<&str, String>) -> Element {
 
 /// What the package may do: programs of the desktop do what their user may, and say what they want. Elements without a prefix come
 /// first, devices last: in the schema that is a sequence.
-fn capabilities(footprint: &Footprint) -> Vec<Element> {
+fn capabilities(footprint: &Footprint, further: &[String]) -> Vec<Element> {
     let mut all: Vec<(&str, &str)> = vec![("rescap:Capability", "runFullTrust")];
     if !footprint.services.is_empty() {
         all.push(("rescap:Capability", "packagedServices"));
@@ -166,8 +171,9 @@ fn capabilities(footprint: &Footprint) -> Vec<Element> {
     }
     let wanted = footprint.permissions.iter().filter_map(|permission| capability(permission.access));
     all.extend(wanted.map(|own| (own.element, own.name)));
-    let order = ["Capability", "uap:Capability", "rescap:Capability", "DeviceCapability"];
-    all.sort_by_key(|(element, name)| (order.iter().position(|own| own == element), *name));
+    all.extend(further.iter().filter_map(|stated| declared::capability(stated)));
+    all.sort_by_key(|(element, name)| (declared::order(element), *name));
+    all.dedup();
     all.into_iter().map(|(element, name)| Element::new(element).with("Name", name)).collect()
 }
 

@@ -4,6 +4,7 @@
 pub(super) mod app_installer;
 pub(super) mod bundle;
 mod carry;
+mod declared;
 mod deploy;
 mod icons;
 mod manifest;
@@ -11,6 +12,7 @@ pub(crate) mod permissions;
 mod read;
 mod registry;
 mod rules;
+mod writes;
 
 pub use read::as_installed;
 pub(crate) use registry::entries;
@@ -19,7 +21,7 @@ use super::{Depth, Fact, Format, Job, Loss, Target, Visit, unwritten};
 use crate::app_manifest::AppManifest;
 use crate::as_installed::names;
 use crate::budget::Package;
-use crate::footprint::Footprint;
+use crate::footprint::{Footprint, Foreign, List};
 use crate::payload::feed::{Part, Stream};
 use crate::platform::System;
 use crate::problem::{Code, Failure, Kind, Problem};
@@ -87,7 +89,13 @@ impl Target for Msix {
         };
         let (full, family) = names(&own);
         let fact = |what, text| Fact { what, text };
-        vec![fact("publisher", own.publisher), fact("full name", full), fact("family name", family)]
+        let mut all = vec![fact("publisher", own.publisher), fact("full name", full), fact("family name", family)];
+        all.extend(job.settings.msix.frameworks.iter().map(|needed| fact("needs", declared::shown(needed))));
+        all
+    }
+
+    fn declared(&self, settings: &Settings) -> List<Foreign> {
+        declared::declared(&settings.msix)
     }
 
     fn check(&self, job: &Job) -> Vec<Problem> {
@@ -128,8 +136,11 @@ impl Target for Msix {
         if let Err(e) = registry::hives(&job.footprint.registry, job.footprint.platform, job.time) {
             problems.push(limit("the registry of the MSIX package can't be written".into()).why(e.to_string()));
         }
+        problems.extend(declared::check(&job.settings.msix));
+        problems.extend(writes::check(job.files, &job.settings.msix.capabilities));
         // What was said above would only be said again.
-        let about = if problems.is_empty() { rules::check(&manifest::tree(job), true) } else { Vec::new() };
+        let about =
+            if !problems.iter().any(Problem::is_error) { rules::check(&manifest::tree(job), true) } else { Vec::new() };
         problems.extend(about.into_iter().map(|what| {
             let problem = limit(format!("the MSIX package's manifest isn't what its format demands: {what}"));
             match () {
@@ -145,6 +156,9 @@ impl Target for Msix {
                         "publisher = \"CN=Fernhollow Apiary Works, C=AT\"    # as the certificate's subject has it",
                     )
                 }
+                () if what.contains(" of PackageDependency") => problem
+                    .about_setting("target.msix.framework")
+                    .instead("name and publisher as the framework package's own manifest has them"),
                 () => problem.about_setting("targets"),
             }
         }));

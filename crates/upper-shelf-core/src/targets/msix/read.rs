@@ -1,7 +1,7 @@
 //! Packages that Windows installs by itself, and bundles of them: what is in them, and which of their rules they break.
 
 use super::manifest::{ID, PROGRAM, STARTS, VERSION};
-use super::{carry, icons, permissions, registry, rules};
+use super::{bundle, carry, declared, icons, permissions, registry, rules};
 use crate::app_manifest::{AppManifest, Application, Extension, NAMESPACES};
 use crate::as_installed::AsInstalled;
 use crate::budget::Package;
@@ -127,6 +127,9 @@ pub fn findings(package: &Package) -> Result<Vec<String>, Failure> {
             let found = registry_hive::check(&bytes).map_err(bad)?;
             findings.extend(found.into_iter().map(|what| format!("{name}: {what}")));
         }
+    }
+    if let Some(bytes) = open.whole(BUNDLE_MANIFEST).map_err(bad)? {
+        findings.extend(bundle::findings(&bytes, &open).map_err(bad)?);
     }
     if let Some(bytes) = open.whole(MANIFEST).map_err(bad)? {
         let bad = |why: String| damaged(package, format!("its manifest: {why}"));
@@ -266,20 +269,20 @@ fn told(manifest: &AppManifest, footprint: &mut Footprint) {
     footprint.install = InstallRules { minimum_windows: oldest, ..InstallRules::default() };
     let wanted = manifest.capabilities.iter().filter_map(|name| permissions::access(name));
     footprint.permissions = wanted.map(|access| Permission { access, reason: None }).collect();
+    let capabilities = manifest.capabilities.iter().cloned();
+    let capabilities = if is_ours(manifest) { declared::further(capabilities) } else { capabilities.collect() };
+    footprint.foreign = declared::told(capabilities, manifest.dependencies.clone());
     if is_ours(manifest) {
         return;
     }
     let mut said = vec![("publisher", manifest.publisher.clone())];
-    if !manifest.capabilities.is_empty() {
-        said.push(("capabilities", manifest.capabilities.join(", ")));
-    }
     let systems = manifest.systems.iter();
     let systems = systems.map(|[name, oldest, tested]| format!("{name} from {oldest}, tested up to {tested}"));
     said.push(("system", systems.collect::<Vec<_>>().join("; ")));
-    said.push(("needs", manifest.dependencies.join(", ")));
     said.push(("packages", manifest.packages.join(", ")));
     said.retain(|(_, text)| !text.is_empty());
-    footprint.foreign = said.into_iter().map(|(about, text)| Foreign::Said { about: about.into(), text }).collect();
+    let said = said.into_iter().map(|(about, text)| Foreign::Said { about: about.into(), text });
+    footprint.foreign = footprint.foreign.iter().cloned().chain(said).collect();
 }
 
 /// What applications are for the system, put into order once: a manifest may have very many.

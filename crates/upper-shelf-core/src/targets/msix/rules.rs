@@ -45,7 +45,7 @@ struct Rule {
     children: Vec<Rule>,
 }
 
-static RULES: LazyLock<Rule> = LazyLock::new(|| parsed(include_str!("rules.txt")));
+static RULES: LazyLock<Vec<Rule>> = LazyLock::new(|| parsed(include_str!("rules.txt")));
 
 /// A pattern of a whole text, with the types that it names.
 fn pattern(text: &str, types: &HashMap<&str, String>) -> String {
@@ -57,13 +57,14 @@ fn whole(pattern: &str) -> Regex {
     Regex::new(&format!("^(?s:{pattern})$")).expect("a pattern")
 }
 
-fn parsed(text: &str) -> Rule {
+fn parsed(text: &str) -> Vec<Rule> {
     let mut types: HashMap<&str, String> = HashMap::new();
+    let mut roots: Vec<Rule> = Vec::new();
     let mut open: Vec<Rule> = Vec::new();
-    let close = |open: &mut Vec<Rule>, depth: usize| {
-        while open.len() > depth.max(1) {
-            let done = open.pop().expect("more than one");
-            open.last_mut().expect("one above").children.push(done);
+    let mut close = |open: &mut Vec<Rule>, depth: usize| {
+        while open.len() > depth {
+            let Some(done) = open.pop() else { break };
+            open.last_mut().map_or(&mut roots, |above| &mut above.children).push(done);
         }
     };
     for line in text.lines().filter(|line| !line.trim().is_empty() && !line.starts_with('#')) {
@@ -94,17 +95,17 @@ fn parsed(text: &str) -> Rule {
         }
     }
     close(&mut open, 0);
-    open.pop().expect("a root")
+    roots
 }
 
-/// What is wrong with a manifest. In one that is `ours` nothing may stand that the rules don't know; others may use what they
+/// What is wrong with a manifest, of a package or of a bundle. In one that is `ours` nothing may stand that the rules don't know; others may use what they
 /// leave out.
 pub fn check(root: &Element, ours: bool) -> Vec<String> {
     let mut found = Vec::new();
-    if root.name != RULES.name {
-        return vec![format!("the manifest is a {}, and not a {}", root.name, RULES.name)];
-    }
-    against(root, &RULES, ours, &mut found);
+    let Some(rule) = RULES.iter().find(|rule| rule.name == root.name) else {
+        return vec![format!("the manifest is of neither a package nor a bundle, but {}", short(&root.name))];
+    };
+    against(root, rule, ours, &mut found);
     unique(root, &mut found);
     found.truncate(50);
     found
@@ -172,6 +173,13 @@ fn unique(root: &Element, found: &mut Vec<String>) {
         }
     };
     let of = |element: &Element, name: &str| element.get(name).unwrap_or_default().to_owned();
+    let packages = || root.all("Packages").flat_map(|list| list.all("Package"));
+    each("packages", packages().map(|one| of(one, "FileName")).collect());
+    let of_processor = |one: &Element| {
+        let is_application = one.get("Type").is_none_or(|kind| kind == "application");
+        if is_application { of(one, "Architecture") } else { String::new() }
+    };
+    each("packages for the processor", packages().map(of_processor).collect());
     each("applications", applications().map(|one| of(one, "Id")).collect());
     let extensions: Vec<&Element> = applications()
         .flat_map(|one| one.all("Extensions"))
@@ -236,7 +244,7 @@ mod tests {
         // Others may use what the rules leave out.
         let other = GOOD.replace("<Resources>", "<Wasp/><Resources>");
         assert_eq!(said(&other, false), Vec::<String>::new());
-        assert!(said("<a/>", true)[0].contains("the manifest is a a"));
+        assert!(said("<a/>", true)[0].contains("neither a package nor a bundle, but \"a\""));
     }
 
     #[test]
@@ -245,6 +253,7 @@ mod tests {
             assert!(!rule.section.is_empty(), "{}", rule.name);
             rule.children.iter().for_each(each);
         }
-        each(&RULES);
+        RULES.iter().for_each(each);
+        assert_eq!(RULES.iter().map(|rule| rule.name.as_str()).collect::<Vec<_>>(), ["Package", "Bundle"]);
     }
 }

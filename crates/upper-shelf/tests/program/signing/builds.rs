@@ -114,6 +114,11 @@ fn what_is_wrong_with_a_key_is_said_before_anything_is_built() {
         ("no key", "keys/code-signing.key.pem", "keys/test-authority.pem"),
         ("a secret that is not there", "\"keys/code-signing.key.pem\"", "\"key.p12\"\nsecret-variable = \"NO_SECRET\""),
         ("an address", "key = \"keys", "timestamps = [\"clock.example\"]\nkey = \"keys"),
+        (
+            "two places for a secret",
+            "key = \"keys",
+            "secret-variable = \"A\"\nsecret-keyring = \"hives/key\"\nkey = \"keys",
+        ),
         ("an unknown digest", "key = \"keys", "digest = \"sha1\"\nkey = \"keys"),
         ("a secret in the manifest", "key = \"keys", "secret = \"Honig\"\nkey = \"keys"),
     ] {
@@ -186,8 +191,19 @@ fn what_is_wrong_with_a_key_is_said_before_anything_is_built() {
        |
     91 | timestamps = ["clock.example"]
        |               ^^^^^^^^^^^^^^^
-       = why: authorities are asked over http://: what they answer is signed
+       = why: authorities are asked over http:// or https://
        = instead: "http://…"
+
+    1 error; nothing was written
+
+    == two places for a secret: 1
+    error: [signing.windows] names two places for one secret
+      --> ./shelf.toml:92:18
+       |
+    92 | secret-keyring = "hives/key"
+       |                  ^^^^^^^^^^^
+       = why: `secret-variable` names the other
+       = instead: one of the two
 
     1 error; nothing was written
 

@@ -257,3 +257,109 @@ fn lists_keys_and_signatures_that_do_not_fit_are_told_and_nothing_is_built() {
      = why: it doesn't exist
     "#);
 }
+
+/// A list with digests that wait, and how many these are.
+fn waiting() -> (Folder, usize) {
+    let folder = product_with_key("");
+    take_key_away(&folder);
+    for n in 0..40 {
+        let program = [super::COMBWRIGHT, &[n]].concat();
+        folder.write(&format!("built/tools/{n}.exe"), program);
+    }
+    assert_eq!(folder.run(&["build", "--digests", "digests.json"]).0, 9);
+    let count = list(&folder)["digests"].as_array().expect("a list").len();
+    assert!(count > 40, "{count}");
+    (folder, count)
+}
+
+const OWN: [&str; 4] = ["--key", "kept/key.pem", "--certificate", "keys/code-signing.pem"];
+
+#[test]
+fn platforms_and_their_bundle_wait_side_by_side() {
+    let folder = product_with_key("");
+    let manifest = std::fs::read_to_string(folder.at("shelf.toml")).expect("read");
+    let manifest = manifest
+        .replace("build = [\"msi\", \"nsis\", \"portable\", \"zip\"]", "build = [\"msi\", \"msix\"]")
+        .replace("platforms = [\"windows-x64\"]", "platforms = [\"windows-x64\", \"windows-arm64\"]");
+    folder.write("shelf.toml", format!("{manifest}\n[target.msix]\nbundle = true\n"));
+    folder.ok(&["build", "--output", "with"]);
+    take_key_away(&folder);
+    std::fs::remove_dir_all(folder.cache()).expect("removed");
+    let asked = rounds(&folder, "without", |folder| {
+        folder.ok(&[&["sign", "--digests", "digests.json"], &OWN[..]].concat());
+    });
+    insta::assert_snapshot!(format!("{asked:#?}"), @r#"
+    [
+        [
+            "hives.exe",
+        ],
+        [
+            "Hives-Frames-1.0.0-windows-arm64.msi",
+            "Hives-Frames-1.0.0-windows-arm64.msix",
+            "Hives-Frames-1.0.0-windows-x64.msi",
+            "Hives-Frames-1.0.0-windows-x64.msix",
+        ],
+        [
+            "Hives-Frames-1.0.0-windows.msixbundle",
+        ],
+    ]
+    "#);
+    let names = folder.names("with");
+    assert!(names.iter().any(|name| name.ends_with("-windows.msixbundle")), "{names:?}");
+    alike(&folder, "with", "without");
+}
+
+#[test]
+fn a_full_disk_leaves_the_list_as_it_was() {
+    assert!(test_support::is_root(), "mounting needs root");
+    let (folder, count) = waiting();
+    let small = folder.at("small").to_string_lossy().into_owned();
+    std::fs::create_dir(&small).expect("folder");
+    let length = std::fs::metadata(folder.at("digests.json")).expect("a list").len();
+    // Room for the list, and for half of another one.
+    let size = format!("size={}k", (length + length / 2) / 1024 + 4);
+    test_support::judge_says_yes("mount", &["-t", "tmpfs", "-o", &size, "tmpfs", &small]);
+    std::fs::copy(folder.at("digests.json"), folder.at("small/digests.json")).expect("copied");
+    let sign = folder.run(&[&["sign", "--digests", "small/digests.json"], &OWN[..]].concat());
+    // The build has two digests more to ask for.
+    folder.write("built/tools/more.exe", [super::COMBWRIGHT, b"more"].concat());
+    let filler = vec![7; (length / 2) as usize];
+    let _ = std::fs::write(folder.at("small/filler"), filler);
+    let build = folder.run(&["build", "--digests", "small/digests.json"]);
+    let left = folder.names("small");
+    let after = std::fs::read(folder.at("small/digests.json"));
+    test_support::judge_says_yes("umount", &[&small]);
+    for (code, said) in [sign, build] {
+        assert!(code == 3 && said.contains("can't write") && said.contains("no space"), "{code}: {said}");
+    }
+    assert_eq!(left, ["digests.json", "filler"]);
+    assert!(after.expect("there") == std::fs::read(folder.at("digests.json")).expect("a list"));
+    assert_eq!(count, list(&folder)["digests"].as_array().expect("a list").len());
+    assert!(folder.names("packages").is_empty());
+}
+
+#[test]
+fn killed_while_it_signs_the_list_is_the_old_one_or_the_new_one() {
+    let (folder, count) = waiting();
+    let before = std::fs::read(folder.at("digests.json")).expect("a list");
+    let args = [&["sign", "--digests", "digests.json"], &OWN[..]].concat();
+    let began = std::time::Instant::now();
+    folder.ok(&args);
+    let takes = began.elapsed();
+    let mut killed = 0;
+    for n in 0..16u32 {
+        folder.write("digests.json", &before);
+        let mut child = folder.command(&args).stdout(Stdio::null()).stderr(Stdio::null()).spawn().expect("started");
+        std::thread::sleep(takes * n / 14);
+        child.kill().expect("killed");
+        killed += u32::from(!child.wait().expect("ended").success());
+        let digests = list(&folder)["digests"].as_array().expect("a list").clone();
+        let signed = digests.iter().filter(|entry| entry["signature"].is_string()).count();
+        assert!(digests.len() == count && (signed == 0 || signed == count), "{signed} of {count} are signed");
+    }
+    assert!(killed > 3, "most were really cut short, not {killed}");
+    folder.ok(&args);
+    assert_eq!(folder.run(&["build", "--digests", "digests.json"]).0, 9, "the packages wait now");
+    let lists: Vec<String> = folder.names(".").into_iter().filter(|name| name.contains("digests")).collect();
+    assert_eq!(lists, ["digests.json"], "the next one clears what was left");
+}

@@ -195,13 +195,13 @@ fn when_no_authority_answers_nothing_is_signed_and_each_reason_is_told() {
     let folder = Folder::new();
     folder.write("app.exe", COMBWRIGHT);
     let closed = format!("http://{closed}/");
-    let more = ["--timestamps", &closed, "--timestamps", "https://clock.example/", "--timestamps", &address];
+    let more = ["--timestamps", &closed, "--timestamps", "ftp://clock.example/", "--timestamps", &address];
     let (code, said) = sign(&folder, "app.exe", "p256", &more);
     server.join().expect("no panic");
     assert_eq!(code, 3, "{said}");
     insta::assert_snapshot!(said.replace(&closed, "CLOSED").replace(&address, "BABBLE"), @r#"
     error: there is no timestamp
-     = why: CLOSED: Connection refused (os error 111); https://clock.example/: authorities are asked over http://: what they answer is signed; BABBLE: what it answers is no timestamp
+     = why: CLOSED: Connection refused (os error 111); ftp://clock.example/: authorities are asked over http:// or https://; BABBLE: what it answers is no timestamp
      = instead: try again later, or name further authorities; nothing was signed
     "#);
     assert_eq!(std::fs::read(folder.at("app.exe")).expect("read"), COMBWRIGHT);

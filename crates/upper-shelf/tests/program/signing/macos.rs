@@ -34,14 +34,14 @@ fn undated(said: &str) -> String {
 }
 
 /// Whether we, and the second reading, accept something.
-fn both(path: &Path, roots: &str) -> (bool, bool) {
+pub(super) fn both(path: &Path, roots: &str) -> (bool, bool) {
     let output = Command::new(PROGRAM).arg("verify").arg(path).args(["--roots", roots]).output().expect("started");
     assert!([0, 8].contains(&code(&output)), "{}", text(&output));
     (code(&output) == 0, judge("apple", &[roots, path.to_str().expect("text")]).0)
 }
 
 /// A program for both processors, by the format's description.
-fn universal() -> Vec<u8> {
+pub(super) fn universal() -> Vec<u8> {
     let mut out = [0xCAFE_BABEu32, 2].map(u32::to_be_bytes).concat();
     let (first, second) = (0x4000, 0x4000 + X64.len().next_multiple_of(0x4000));
     for (kind, of_kind, at, size, align) in

@@ -59,6 +59,8 @@ fn an_appimage_holds_its_signature_and_the_list_of_packages_has_one_beside_it() 
     assert_eq!(folder.names("packages"), ["Least-1.0.0-linux-x64.AppImage", "SHA256SUMS", "SHA256SUMS.asc"]);
     let image = "packages/Least-1.0.0-linux-x64.AppImage";
     folder.ok(&["check", image]);
+    let said = folder.ok(&["inspect", image]);
+    assert!(said.contains("signed by “Fernhollow <releases@fernhollow.example>”"), "{said}");
     let (code, said) = folder.run(&["verify", image, "packages/SHA256SUMS", "--openpgp-keys", "known.asc"]);
     insta::assert_snapshot!(format!("{code}\n{}", tidy(&said)), @r#"
     0

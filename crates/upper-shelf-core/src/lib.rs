@@ -89,6 +89,7 @@ mod schema;
 pub mod secret;
 pub mod settings;
 pub mod signing;
+pub mod sources;
 mod svg;
 pub mod targets;
 pub mod wizard;

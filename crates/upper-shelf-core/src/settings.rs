@@ -538,3 +538,25 @@ impl Default for DiskImage {
         Self::of_size((640, 400))
     }
 }
+
+/// Where a source comes from.
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+pub enum Origin {
+    /// An address: `https://`, `http://` or `file://`.
+    Address(String),
+    /// A file on this machine.
+    File(std::path::PathBuf),
+}
+
+/// Something that a layer is made of and that lies elsewhere.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Source {
+    /// Its name in the manifest.
+    pub key: String,
+    /// Where it comes from.
+    pub origin: Origin,
+    /// SHA-256 of its file, in small hexadecimal digits; always there for an address.
+    pub sha256: Option<String>,
+    /// Its keys in the manifest, as problems name them.
+    pub setting: String,
+}

@@ -13,6 +13,7 @@ use upper_shelf_core::problem::{Span, nearest};
 fn layer(from: &std::path::Path) -> Layer {
     Layer {
         from: from.to_owned(),
+        source: None,
         into: None,
         keep: vec![],
         drop: vec![],

@@ -8,6 +8,7 @@ use std::sync::Mutex;
 use std::time::{Duration, Instant};
 use upper_shelf_core::footprint::text_bytes;
 use upper_shelf_core::packaging::Progress;
+use upper_shelf_core::sources::Fetching;
 
 /// Between two lines for machines that only say how far it is.
 const PAUSE: Duration = Duration::from_secs(1);
@@ -34,6 +35,15 @@ pub enum Line<'p> {
     ReadingBack,
     /// The packages have their names.
     Finished,
+    /// Something that layers are made of is fetched.
+    Fetching {
+        /// Its name.
+        name: &'p str,
+        /// Its bytes, as far as that is known.
+        of_bytes: Option<u64>,
+    },
+    /// It is there.
+    Fetched,
 }
 
 /// Where progress goes.
@@ -89,6 +99,34 @@ fn bar(bytes: u64, message: String) -> ProgressBar {
     bar.set_style(style.progress_chars("━╸─"));
     bar.set_message(message);
     bar
+}
+
+impl Fetching for Bar {
+    fn begin(&self, what: &str, bytes: Option<u64>) {
+        let mut state = self.state();
+        match self.form {
+            Form::Bar => {
+                state.bar.finish_and_clear();
+                state.bar = bar(bytes.unwrap_or(0), format!("fetching {what}"));
+            }
+            Form::Lines => said!("fetching {what}"),
+            Form::Json => json(&Line::Fetching { name: what, of_bytes: bytes }),
+        }
+    }
+
+    fn reached(&self, bytes: u64) {
+        if let Form::Bar = self.form {
+            self.state().bar.set_position(bytes);
+        }
+    }
+
+    fn end(&self) {
+        match self.form {
+            Form::Bar => self.state().bar.finish_and_clear(),
+            Form::Lines => {}
+            Form::Json => json(&Line::Fetched),
+        }
+    }
 }
 
 impl Progress for Bar {

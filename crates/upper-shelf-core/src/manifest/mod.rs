@@ -30,6 +30,17 @@ pub struct Project {
     pub problems: Vec<Problem>,
 }
 
+impl Project {
+    /// The problem with the place of the key that it is about.
+    pub fn located(&self, mut problem: Problem) -> Problem {
+        if let Some(crate::problem::About::Setting(key)) = &problem.about {
+            problem.span = problem.span.or(self.source.span(key));
+            problem.about = None;
+        }
+        problem
+    }
+}
+
 /// Longer than any that people keep: each problem of one shows its place, which takes longer with its length.
 const LONGEST: u64 = 4 << 20;
 /// Layers of a manifest.

@@ -113,6 +113,9 @@ impl<T: JsonSchema> JsonSchema for PerPlatform<T> {
 pub struct Manifest {
     /// What the product is.
     pub product: Product,
+    /// What layers are made of and what lies elsewhere: it is fetched once, checked and kept.
+    #[serde(default)]
+    pub source: Vec<Source>,
     /// Folders of files, stacked in this order.
     #[serde(default)]
     pub layer: Vec<Layer>,
@@ -208,12 +211,29 @@ pub struct Product {
     pub released: Option<String>,
 }
 
+/// Something that is fetched, or a file elsewhere on this machine. An archive (ZIP, tar, wheel, Java module) is taken apart.
+#[derive(Debug, Clone, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+pub struct Source {
+    /// The name by which layers refer to it: lower-case letters, digits and hyphens.
+    pub key: String,
+    /// Where it is fetched from: `https://…`, `http://…` or `file:///…`.
+    pub url: Option<PerPlatform<String>>,
+    /// A file on this machine instead, relative to the manifest.
+    pub file: Option<PerPlatform<String>>,
+    /// Its SHA-256, in hexadecimal digits; `url` demands it.
+    pub sha256: Option<PerPlatform<String>>,
+}
+
 /// A set of files.
 #[derive(Debug, Clone, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct Layer {
-    /// The folder (or single file), relative to the manifest. Files that later builds add are included.
-    pub from: PerPlatform<String>,
+    /// The source that it is made of.
+    pub source: Option<String>,
+    /// The folder (or single file), relative to the manifest, or within the source; default: all of the source. Files that later
+    /// builds add are included.
+    pub from: Option<PerPlatform<String>>,
     /// The folder in the payload that it goes into; default: the top.
     pub into: Option<PerPlatform<String>>,
     /// Only files that match one of these patterns. `*.png` matches a name in any folder, `art/**` everything below a folder.

@@ -28,7 +28,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 pub use permissions::Permitted;
-pub use plan::{Options, Plan, PlannedPackage, plan};
+pub use plan::{Options, Plan, PlannedPackage, plan, sources_of};
 
 /// Hears how far a build is.
 pub trait Progress: Sync {

@@ -7,12 +7,13 @@ use crate::icons::Icon;
 use crate::layout;
 use crate::manifest::resolve::{Default, Product};
 use crate::manifest::{Project, lock};
-use crate::payload::{Payload, PayloadFile, Source, gather};
+use crate::payload::{Layer, Payload, PayloadFile, Source, gather};
 use crate::platform::{Platform, System};
 use crate::problem::{Code, Failure, Kind, Problem, Span};
-use crate::settings::{Msix, Signing, TargetName};
+use crate::settings::{self, Msix, Signing, TargetName};
 use crate::signing::macos::Outcome;
 use crate::signing::{self, ForeignSignature, Signer};
+use crate::sources;
 use crate::targets::{self, Fact, Job, Loss, Sealed};
 use std::collections::HashMap;
 use std::path::PathBuf;
@@ -199,6 +200,44 @@ fn own_paths(project: &Project, options: &Options) -> Vec<PathBuf> {
     [output, project.file.clone(), lock].into_iter().chain(options.output.clone()).collect()
 }
 
+/// Gives layers of sources their places in the cache. Those whose source is not there are left out, and told.
+fn placed(layers: &mut Vec<Layer>) -> Vec<Problem> {
+    let mut problems = Vec::new();
+    layers.retain_mut(|layer| {
+        let Some(source) = &layer.source else { return true };
+        match sources::folder_of(source) {
+            Ok(Some(folder)) => {
+                layer.from = folder.join(&layer.from);
+                true
+            }
+            Ok(None) => {
+                problems.push(sources::missing(source));
+                false
+            }
+            Err(failure) => {
+                problems.extend(failure.problems);
+                false
+            }
+        }
+    });
+    problems
+}
+
+/// The sources that a project needs for some platforms, or for those that it is built for, each once.
+pub fn sources_of(project: &Project, platforms: Option<&[Platform]>, host: Platform) -> Vec<settings::Source> {
+    let platforms = platforms.map_or_else(|| project.platforms(host).0, <[_]>::to_vec);
+    let mut all: Vec<settings::Source> = Vec::new();
+    for platform in platforms {
+        let (product, _) = project.resolve(platform, None);
+        for source in product.layers.into_iter().filter_map(|layer| layer.source) {
+            if !all.contains(&source) {
+                all.push(source);
+            }
+        }
+    }
+    all
+}
+
 /// Looks at everything and writes nothing.
 ///
 /// # Errors
@@ -226,6 +265,7 @@ pub fn plan(project: &Project, options: &Options) -> Result<Vec<Plan>, Failure> 
                 None => product.settings.msix.publisher.as_ref().map(|_| unsigned()),
             });
         }
+        found.extend(placed(&mut product.layers));
         let (mut payload, more) = gather(&product.layers, platform, &own_paths(project, options));
         found.extend(more);
         let icon = match product.icon.clone().map(|(path, span)| Icon::load(&path, span)) {

@@ -142,10 +142,12 @@ impl Walk<'_> {
                     std::io::ErrorKind::NotFound => "there is no such folder or file".to_owned(),
                     _ => e.to_string(),
                 };
-                let problem = Problem::error(Code::Unreadable, format!("the layer {} can't be read", from.display()))
-                    .at(span)
-                    .why(why);
-                self.problems.push(problem.instead("build the files first, or correct `from`"));
+                let (named, instead) = match &self.layer.source {
+                    Some(_) => (self.layer.label.clone(), "correct `from`: a folder that the source has"),
+                    None => (from.display().to_string(), "build the files first, or correct `from`"),
+                };
+                let problem = Problem::error(Code::Unreadable, format!("the layer {named} can't be read"));
+                self.problems.push(problem.at(span).why(why).instead(instead));
                 return;
             }
         };

@@ -22,8 +22,10 @@ use std::sync::Arc;
 /// A layer as resolved for one platform.
 #[derive(Debug, Clone)]
 pub struct Layer {
-    /// The folder (or single file) that is followed.
+    /// The folder (or single file) that is followed; in a source, its place there.
     pub from: PathBuf,
+    /// The source that it lies in.
+    pub source: Option<crate::settings::Source>,
     /// Where it goes in the payload.
     pub into: Option<RelPath>,
     /// Only what fits one of these, if there are any.

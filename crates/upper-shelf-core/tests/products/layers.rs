@@ -13,6 +13,7 @@ use upper_shelf_core::problem::{Code, Problem};
 fn layer(from: &Path) -> Layer {
     Layer {
         from: from.to_owned(),
+        source: None,
         into: None,
         keep: Vec::new(),
         drop: Vec::new(),

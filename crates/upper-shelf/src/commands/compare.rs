@@ -66,8 +66,12 @@ fn side(path: &Path, args: &Args, out: &Output) -> Result<Footprint, Failure> {
     if !is_manifest {
         return Ok(targets::read(path, Depth::Contents, args.limit.limit)?.1);
     }
-    let project =
-        ProjectArgs { manifest: path.to_owned(), platform: args.platform.into_iter().collect(), target: Vec::new() };
+    let project = ProjectArgs {
+        manifest: path.to_owned(),
+        platform: args.platform.into_iter().collect(),
+        target: Vec::new(),
+        offline: false,
+    };
     let (_, plans) = super::load(&project, out)?;
     match <[_; 1]>::try_from(plans) {
         Ok([plan]) => Ok(plan.footprint),

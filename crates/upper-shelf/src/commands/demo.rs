@@ -49,6 +49,7 @@ pub fn run(args: Args, out: &mut Output) -> Result<Exit, Failure> {
     let mut packages = Vec::new();
     for manifest in ["previous.toml", "shelf.toml"] {
         let project = ProjectArgs {
+            offline: false,
             manifest: args.folder.join("combwright").join(manifest),
             platform: Vec::new(),
             target: Vec::new(),

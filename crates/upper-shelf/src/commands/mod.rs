@@ -1,6 +1,7 @@
 //! One file a command: its arguments, whose doc comments are its help, and its `run`.
 
 pub mod build;
+pub mod cache;
 pub mod check;
 pub mod compare;
 pub mod demo;
@@ -38,6 +39,9 @@ pub struct ProjectArgs {
     /// Only packages of this format (may be given several times)
     #[arg(long, value_name = "FORMAT", value_parser = target)]
     pub target: Vec<TargetName>,
+    /// Fetch nothing: what layers are made of has to be in the cache
+    #[arg(long)]
+    pub offline: bool,
 }
 
 /// What every command takes that reads finished packages.
@@ -96,6 +100,9 @@ pub fn load_for(
         output: output.map(Path::to_owned),
         keys_elsewhere,
     };
+    if !args.offline {
+        cache::ready(&project, &core::sources_of(&project, options.platforms.as_deref(), options.host), out)?;
+    }
     let plans = core::plan(&project, &options)?;
     for plan in &plans {
         let platform = plan.product.platform;

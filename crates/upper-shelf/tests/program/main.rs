@@ -50,6 +50,7 @@ mod setup_harm;
 mod setup_wizard;
 #[cfg(unix)]
 mod signing;
+mod sources;
 mod tar;
 #[cfg(unix)]
 mod tar_bad_days;

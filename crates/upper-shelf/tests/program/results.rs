@@ -32,6 +32,8 @@ fn run(folder: &Folder, args: &[&str]) -> Output {
 fn every_commands_result_is_as_its_schema_says() {
     let folder = Folder::least();
     folder.write("app.exe", crate::common::hives::PROGRAM);
+    let sourced = "[[source]]\nkey = \"honey\"\nfile = \"app.exe\"\n[[layer]]\nsource = \"honey\"\n[[program]]";
+    folder.write("sourced.toml", crate::common::LEAST.replace("[[program]]", sourced));
     let of_demo = demo().join("demo/combwright");
     let of_demo = of_demo.to_str().expect("text");
     let package = |name: &str| demo_package(name).to_str().expect("text").to_owned();
@@ -40,7 +42,7 @@ fn every_commands_result_is_as_its_schema_says() {
     let dmg = package("Combwright-2.4.0-macos-arm64.dmg");
     let icon = format!("{of_demo}/art/combwright.svg");
     let built = format!("{of_demo}/built");
-    let cases: [(&str, &[&str], i32); 20] = [
+    let cases: [(&str, &[&str], i32); 23] = [
         ("init", &["init", &built, "--output", "found.toml"], 0),
         ("check", &["check"], 0),
         ("check", &["check", &msi], 0),
@@ -54,6 +56,9 @@ fn every_commands_result_is_as_its_schema_says() {
         ("extract", &["extract", &new, "out", "--only", "*.png"], 0),
         ("compare", &["compare", &old, &new], 5),
         ("icons", &["icons", &icon], 0),
+        ("cache", &["cache", "fetch", "sourced.toml"], 0),
+        ("cache", &["cache", "list"], 0),
+        ("cache", &["cache", "clean", "--keep", "0"], 0),
         ("demo", &["demo", "example"], 0),
         ("keys", &["keys", "make", "keys", "--publisher", "Fernhollow", "--kind", "p256"], 0),
         ("keys", &["keys", "explain", "keys/code-signing.pem"], 0),

@@ -5,6 +5,7 @@ mod common;
 mod macos;
 mod settings;
 mod shell;
+mod sources;
 mod windows;
 
 use super::Project;
@@ -108,13 +109,14 @@ impl Project {
             why: why.into(),
             is_detail: false,
         };
-        let names_one = self.manifest.layer.iter().any(|l| match &l.from {
+        let own = || self.manifest.layer.iter().filter(|layer| layer.source.is_none()).filter_map(|l| l.from.as_ref());
+        let names_one = own().any(|from| match from {
             written::PerPlatform::Same(from) => from.contains("{platform}"),
             written::PerPlatform::Each(_) => true,
         });
         if names_one {
             let there = Platform::ALL.into_iter().filter(|p| {
-                let froms = self.manifest.layer.iter().filter_map(|l| l.from.on(*p)).map(|(from, _)| from);
+                let froms = own().filter_map(|from| from.on(*p)).map(|(from, _)| from);
                 let mut own = froms.filter(|from| from.contains("{platform}") || self.differs(from)).peekable();
                 own.peek().is_some() && own.all(|from| self.folder.join(from.replace("{platform}", p.name())).exists())
             });
@@ -132,7 +134,7 @@ impl Project {
         self.manifest
             .layer
             .iter()
-            .any(|l| matches!(&l.from, written::PerPlatform::Each(each) if each.values().any(|v| v == from)))
+            .any(|l| matches!(&l.from, Some(written::PerPlatform::Each(each)) if each.values().any(|v| v == from)))
     }
 
     /// Resolves for a platform; `epoch` is SOURCE_DATE_EPOCH.
@@ -149,6 +151,7 @@ impl Project {
         // Each table is read by one of the functions below; a new one makes the compiler ask here.
         let written::Manifest {
             product: _,
+            source: _,
             layer: _,
             program: _,
             shortcut: _,
@@ -452,8 +455,33 @@ impl Resolver<'_> {
             if !self.applies(&layer.platforms) {
                 continue;
             }
-            let Some(from) = self.select(&layer.from) else { continue };
+            let source = match &layer.source {
+                None => None,
+                Some(key) => match self.source(n, key) {
+                    Some(source) => Some(source),
+                    None => continue,
+                },
+            };
+            let from = match (&layer.from, &source) {
+                (Some(from), _) => match self.select(from) {
+                    Some(from) => from,
+                    None => continue,
+                },
+                (None, Some(_)) => String::new(),
+                (None, None) => {
+                    let what = "a [[layer]] names no files".to_owned();
+                    let instead = "from = \"a folder\", or source = \"the key of a [[source]]\"";
+                    self.problem_of(Code::MissingKey, &format!("layer.{n}"), what, "", instead);
+                    continue;
+                }
+            };
             self.one_line(&format!("layer.{n}.from"), &from);
+            if source.is_some() && !from.is_empty() && RelPath::new(from.trim_end_matches('/')).is_err() {
+                let what = format!("{from:?} is no folder in a source");
+                let why = "it must lie inside of what the source is taken apart to";
+                self.problem(&format!("layer.{n}.from"), what, why, "from = \"lib\"");
+                continue;
+            }
             let at = format!("layer.{n}.from");
             let into = match layer.into.as_ref().and_then(|into| self.select(into)) {
                 Some(into) => match RelPath::new(into.trim_end_matches('/')) {
@@ -474,15 +502,20 @@ impl Resolver<'_> {
                 },
                 None => None,
             };
-            let folder = self.project.folder.join(&from);
+            let label = match &source {
+                Some(source) if from.is_empty() => source.key.clone(),
+                Some(source) => format!("{}/{from}", source.key),
+                None => from.clone(),
+            };
             layers.push(Layer {
-                from: folder,
+                from: if source.is_some() { (&from).into() } else { self.project.folder.join(&from) },
+                source,
                 into,
                 keep: layer.keep.clone(),
                 drop: layer.drop.clone(),
                 modes: layer.modes,
                 executable: layer.executable.clone(),
-                label: from,
+                label,
                 setting: format!("layer.{n}"),
                 span: self.project.source.span(&at),
             });

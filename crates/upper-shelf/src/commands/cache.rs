@@ -152,10 +152,10 @@ fn clean(keep: u64, out: &mut Output) -> Result<Exit, Failure> {
     }
     let kept = cleaned.kept.iter().map(|one| one.bytes).sum();
     out.good(&format!(
-        "{} removed, {}; {} stay, {}",
+        "{} removed, {}; kept {}, {}",
         counted(cleaned.removed),
         text_bytes(cleaned.bytes),
-        cleaned.kept.len(),
+        counted(cleaned.kept.len()),
         text_bytes(kept)
     ));
     Ok(Exit::Done)

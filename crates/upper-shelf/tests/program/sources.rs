@@ -173,7 +173,7 @@ fn a_source_is_fetched_once_taken_apart_and_kept_for_every_build() {
     let shown = said.replace(&server.address, "SERVER").replace(&sha256(&archive)[..12], "SHA256");
     assert!(shown.contains("SERVER/jar.zip") && shown.contains("1 source, "), "{shown}");
     let said = folder.ok(&["cache", "clean", "--keep", "0"]);
-    assert!(said.contains("1 source removed") && said.contains("0 stay"), "{said}");
+    assert!(said.contains("1 source removed") && said.contains("kept 0 sources"), "{said}");
     assert_eq!(folder.run(&["build", "--offline"]).0, 1);
     let said = folder.ok(&["cache", "fetch"]);
     assert!(said.contains("honey: fetched"), "{said}");
@@ -366,7 +366,7 @@ fn what_is_used_least_goes_first() {
     drop(folder);
     // Each has its file and its folder: room for two.
     let said = all.ok(&["cache", "clean", "--keep", "450kB"]);
-    assert!(said.contains("1 source removed") && said.contains("2 stay"), "{said}");
+    assert!(said.contains("1 source removed") && said.contains("kept 2 sources"), "{said}");
     let said = all.ok(&["cache", "list"]);
     let left: Vec<bool> = (0..3).map(|n| said.contains(&format!("/{n}.dat"))).collect();
     assert_eq!(left, [true, false, true], "{said}");

@@ -77,7 +77,7 @@ pub(super) fn fetch(
     patience: Patience,
     hears: &dyn Fetching,
 ) -> Result<(), Trouble> {
-    let server = |why: String| Trouble::Server(address.to_owned(), why);
+    let server = |why: String| Trouble::Server(super::shown(address), why);
     let mut file = File::options()
         .create(true)
         .truncate(false)
@@ -105,7 +105,7 @@ pub(super) fn fetch(
         match once(address, &mut file, patience, &mut begin, hears) {
             Ok(()) => return Ok(()),
             Err(Ended::Broken(why)) => last = why,
-            Err(Ended::Refused(why)) => return Err(Trouble::Refused(address.to_owned(), why)),
+            Err(Ended::Refused(why)) => return Err(Trouble::Refused(super::shown(address), why)),
             Err(Ended::Disk(e)) => return Err(Trouble::Disk(part.to_owned(), e)),
         }
     }

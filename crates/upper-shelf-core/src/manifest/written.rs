@@ -211,7 +211,7 @@ pub struct Product {
     pub released: Option<String>,
 }
 
-/// Something that is fetched, or a file elsewhere on this machine. An archive (ZIP, tar, wheel, Java module) is taken apart.
+/// Something that is fetched, or a file elsewhere on this machine. An archive (ZIP, tar, wheel, Java module) is unpacked.
 #[derive(Debug, Clone, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct Source {

@@ -206,16 +206,12 @@ fn placed(layers: &mut Vec<Layer>) -> Vec<Problem> {
     layers.retain_mut(|layer| {
         let Some(source) = &layer.source else { return true };
         match sources::folder_of(source) {
-            Ok(Some(folder)) => {
+            Ok(folder) => {
                 layer.from = folder.join(&layer.from);
                 true
             }
-            Ok(None) => {
-                problems.push(sources::missing(source));
-                false
-            }
-            Err(failure) => {
-                problems.extend(failure.problems);
+            Err(found) => {
+                problems.extend(found);
                 false
             }
         }

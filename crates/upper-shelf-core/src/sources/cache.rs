@@ -106,10 +106,14 @@ impl Cache {
     /// # Errors
     /// The medium's.
     pub fn lock(&self, sha256: &str) -> Result<Lock, Failure> {
-        let path = self.room("locks")?.join(sha256);
-        let file = File::options().create(true).truncate(false).write(true).open(&path).map_err(unwritable(&path))?;
-        file.lock().map_err(unwritable(&path))?;
+        let file = self.lock_file(sha256)?;
+        file.lock().map_err(unwritable(&self.0.join("locks").join(sha256)))?;
         Ok(Lock(file))
+    }
+
+    fn lock_file(&self, sha256: &str) -> Result<File, Failure> {
+        let path = self.room("locks")?.join(sha256);
+        File::options().create(true).truncate(false).write(true).open(&path).map_err(unwritable(&path))
     }
 
     /// Notes where something comes from.
@@ -123,9 +127,7 @@ impl Cache {
 
     /// Notes that something is used now. Where that can't be noted, it only goes earlier.
     pub fn used(&self, sha256: &str) {
-        let path = self.room("locks").map(|locks| locks.join(sha256));
-        let file = path.ok().and_then(|path| File::options().create(true).truncate(false).write(true).open(path).ok());
-        let _ = file.map(|file| file.set_modified(SystemTime::now()));
+        let _ = self.lock_file(sha256).map(|file| file.set_modified(SystemTime::now()));
     }
 
     /// Takes a file apart, if it is an archive; else puts it into a folder of its own under its name. What comes of it appears
@@ -213,8 +215,8 @@ pub fn kept() -> Result<Vec<Kept>, Failure> {
     Ok(all.into_iter().map(|(_, one)| one).collect())
 }
 
-/// Removes what was not used for the longest time, until the rest has no more than so many bytes. What a build uses at this moment
-/// stays.
+/// Removes what was not used for the longest time, until the rest has no more than so many bytes. What is being
+/// fetched at this moment stays; a build that packs from what goes fails.
 ///
 /// # Errors
 /// Something can't be removed.
@@ -225,8 +227,7 @@ pub fn clean(most: u64) -> Result<Cleaned, Failure> {
     let mut busy = Vec::new();
     while total > most {
         let Some(last) = kept.pop() else { break };
-        let path = cache.room("locks")?.join(&last.sha256);
-        let lock = File::options().create(true).truncate(false).write(true).open(&path).map_err(unwritable(&path))?;
+        let lock = cache.lock_file(&last.sha256)?;
         if lock.try_lock().is_err() {
             busy.push(last);
             continue;

@@ -9,11 +9,10 @@ pub use fetch::Patience;
 
 use crate::problem::{Code, Failure, Kind, Problem};
 use crate::settings::{Origin, Source};
+use crate::signing::sha256_of;
 use cache::Cache;
-use sha2::{Digest, Sha256};
 use std::collections::HashSet;
-use std::fs::File;
-use std::io::{self, Read};
+use std::io;
 use std::path::{Path, PathBuf};
 
 /// Hears what is fetched, and how far that is.
@@ -37,17 +36,6 @@ fn shown(address: &str) -> String {
     // Addresses of files have neither.
     let _ = url.set_username("").and_then(|()| url.set_password(None));
     if has_more { format!("{url}?…") } else { url.into() }
-}
-
-/// SHA-256 of a file, in hexadecimal digits.
-fn sha256_of(path: &Path) -> io::Result<String> {
-    let (mut hasher, mut file, mut buffer) = (Sha256::new(), File::open(path)?, vec![0; 1 << 18]);
-    loop {
-        match file.read(&mut buffer)? {
-            0 => return Ok(hasher.finalize().iter().map(|byte| format!("{byte:02x}")).collect()),
-            n => hasher.update(&buffer[..n]),
-        }
-    }
 }
 
 impl Source {
@@ -95,17 +83,22 @@ impl Source {
     }
 }
 
-/// Where a source lies, taken apart, if it is there: the folder that layers follow.
+/// Where a source lies, unpacked: the folder that layers follow. It counts as used now.
 ///
 /// # Errors
-/// A file on this machine can't be read, or is another one.
-pub fn folder_of(source: &Source) -> Result<Option<PathBuf>, Failure> {
-    let cache = Cache::open()?;
-    Ok(cache.folder(&source.sha256()?, &source.file_name()))
+/// It is not in the cache; or a file on this machine can't be read, or is another one.
+pub fn folder_of(source: &Source) -> Result<PathBuf, Vec<Problem>> {
+    let found = Cache::open().and_then(|cache| {
+        let sha256 = source.sha256()?;
+        let folder = cache.folder(&sha256, &source.file_name());
+        cache.used(&sha256);
+        Ok(folder)
+    });
+    found.map_err(|failure| failure.problems)?.ok_or_else(|| vec![missing(source)])
 }
 
 /// What to say of a source that is not there.
-pub fn missing(source: &Source) -> Problem {
+fn missing(source: &Source) -> Problem {
     let what = format!("the source {:?} isn't in the cache", source.key);
     let problem = Problem::error(Code::Source, what).about_setting(source.setting.clone());
     let from = match &source.origin {
@@ -169,6 +162,7 @@ fn one(cache: &Cache, source: &Source, patience: Patience, hears: &dyn Fetching)
                 let own = sha256_of(&part).map_err(|e| Failure::io("can't read", &part, e))?;
                 if own == sha256 {
                     std::fs::rename(&part, &file).map_err(|e| Failure::io("can't write", &file, e))?;
+                    hears.end();
                     break;
                 }
                 // Nothing of it is worth keeping; what a former build began may have been of another file.
@@ -177,7 +171,6 @@ fn one(cache: &Cache, source: &Source, patience: Patience, hears: &dyn Fetching)
                     return Err(source.another(&own, &sha256));
                 }
             }
-            hears.end();
             cache.take_apart(&file, &sha256, &name).map_err(|failure| source.own(failure))?;
         }
     }

@@ -6,12 +6,13 @@ use crate::output::Output;
 use crate::progress::Bar;
 use clap::Subcommand;
 use serde::Serialize;
-use upper_shelf_core::Failure;
 use upper_shelf_core::footprint::text_bytes;
 use upper_shelf_core::manifest;
 use upper_shelf_core::packaging;
+use upper_shelf_core::settings::Source;
 use upper_shelf_core::signing::time;
 use upper_shelf_core::sources::{self, Cleaned, Kept, Patience};
+use upper_shelf_core::{Failure, Kind};
 
 /// What was fetched for packages: list it, fetch ahead, make room
 #[derive(Debug, clap::Args)]
@@ -100,22 +101,16 @@ fn fetch(args: &ProjectArgs, out: &mut Output) -> Result<Exit, Failure> {
     let project = manifest::load(&args.manifest, &|name| std::env::var(name).ok())?;
     let platforms = (!args.platform.is_empty()).then_some(&args.platform[..]);
     let all = packaging::sources_of(&project, platforms, super::host());
-    let keys = |all: &[&upper_shelf_core::settings::Source]| {
+    let keys = |all: &[&Source]| {
         let mut keys: Vec<String> = all.iter().map(|source| source.key.clone()).collect();
         keys.dedup();
         keys
     };
     if args.offline {
-        let mut problems = Vec::new();
-        for source in &all {
-            match sources::folder_of(source) {
-                Ok(Some(_)) => {}
-                Ok(None) => problems.push(project.located(sources::missing(source))),
-                Err(failure) => problems.extend(failure.problems.into_iter().map(|p| project.located(p))),
-            }
-        }
-        if !problems.is_empty() {
-            return Err(Failure::all(upper_shelf_core::Kind::Problems, problems));
+        let lacking = all.iter().filter_map(|source| sources::folder_of(source).err()).flatten();
+        let lacking: Vec<_> = lacking.map(|problem| project.located(problem)).collect();
+        if !lacking.is_empty() {
+            return Err(Failure::all(Kind::Problems, lacking));
         }
     }
     let fetched = if args.offline { Vec::new() } else { ready(&project, &all, out)? };
@@ -133,11 +128,7 @@ fn fetch(args: &ProjectArgs, out: &mut Output) -> Result<Exit, Failure> {
 }
 
 /// Fetches what is missing; what can't be had is told with its place in the manifest.
-pub fn ready<'s>(
-    project: &manifest::Project,
-    all: &'s [upper_shelf_core::settings::Source],
-    out: &Output,
-) -> Result<Vec<&'s upper_shelf_core::settings::Source>, Failure> {
+pub fn ready<'s>(project: &manifest::Project, all: &'s [Source], out: &Output) -> Result<Vec<&'s Source>, Failure> {
     sources::ready(all, Patience::default(), &Bar::new(out)).map_err(|mut failure| {
         failure.problems = failure.problems.into_iter().map(|problem| project.located(problem)).collect();
         failure

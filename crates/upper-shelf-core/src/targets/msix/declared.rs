@@ -100,7 +100,11 @@ pub fn dependency(framework: &Framework) -> Element {
 
 /// A package that this one needs, for people.
 pub fn shown(framework: &Framework) -> String {
-    format!("{} from {}", framework.name, manifest::version(&framework.version).unwrap_or_default())
+    needs(&framework.name, &manifest::version(&framework.version).unwrap_or_default())
+}
+
+fn needs(name: &str, version: &str) -> String {
+    if version.is_empty() { name.to_owned() } else { format!("{name} from {version}") }
 }
 
 fn said(about: &str, text: String) -> Foreign {
@@ -128,10 +132,8 @@ pub fn further(capabilities: impl Iterator<Item = String>) -> Vec<String> {
 
 /// What footprints say of capabilities, and of the packages that one needs, with their smallest versions.
 pub fn told(capabilities: Vec<String>, needed: Vec<(String, String)>) -> List<Foreign> {
-    let mut all: Vec<Foreign> = needed
-        .into_iter()
-        .map(|(name, version)| said("needs", if version.is_empty() { name } else { format!("{name} from {version}") }))
-        .collect();
+    let mut all: Vec<Foreign> =
+        needed.into_iter().map(|(name, version)| said("needs", needs(&name, &version))).collect();
     if !capabilities.is_empty() {
         all.push(said("capabilities", capabilities.join(", ")));
     }

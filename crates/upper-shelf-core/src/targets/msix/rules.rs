@@ -98,8 +98,8 @@ fn parsed(text: &str) -> Vec<Rule> {
     roots
 }
 
-/// What is wrong with a manifest, of a package or of a bundle. In one that is `ours` nothing may stand that the rules don't know; others may use what they
-/// leave out.
+/// What is wrong with a manifest, of a package or of a bundle. In one that is `ours` nothing may stand that the rules don't know;
+/// others may use what they leave out.
 pub fn check(root: &Element, ours: bool) -> Vec<String> {
     let mut found = Vec::new();
     let Some(rule) = RULES.iter().find(|rule| rule.name == root.name) else {

@@ -86,7 +86,7 @@ fn search(set: &RegexSet, bytes: &dyn ReadAt, size: u64) -> std::io::Result<BTre
     Ok(found)
 }
 
-fn is_program(name: &str, endings: &[&str]) -> bool {
+fn has_ending(name: &str, endings: &[&str]) -> bool {
     name.rsplit_once('.').is_some_and(|(_, ending)| endings.iter().any(|own| ending.eq_ignore_ascii_case(own)))
 }
 
@@ -102,7 +102,7 @@ fn look(file: &PayloadFile, beside: &[&str], found: &mut Found) -> Option<()> {
         NameOrOrdinal::Ordinal(_) => None,
     });
     let does = Does::of(named);
-    let is_started = is_program(file.path.name(), &["exe"]);
+    let is_started = has_ending(file.path.name(), &["exe"]);
     let writes_beside = does.settings || does.place && does.files;
     if !is_started && does.registry.is_none() && !writes_beside {
         return None;
@@ -131,16 +131,16 @@ fn few(all: &[String]) -> String {
 
 /// Warnings of what the programs of a package will not be able to do; `capabilities` are those that the package declares.
 pub fn check(files: &[PayloadFile], capabilities: &[String]) -> Vec<Problem> {
+    let folder_of =
+        |file: &PayloadFile| file.path.as_str().rsplit_once('/').map_or("", |(folder, _)| folder).to_owned();
     // What lies in each folder that programs like to write.
-    let mut kept: BTreeMap<&str, Vec<&str>> = BTreeMap::new();
-    for file in files.iter().filter(|file| is_program(file.path.name(), &KEPT)) {
-        let folder = file.path.as_str().rsplit_once('/').map_or("", |(folder, _)| folder);
-        kept.entry(folder).or_default().push(file.path.name());
+    let mut kept: BTreeMap<String, Vec<&str>> = BTreeMap::new();
+    for file in files.iter().filter(|file| has_ending(file.path.name(), &KEPT)) {
+        kept.entry(folder_of(file)).or_default().push(file.path.name());
     }
     let mut found = Found::default();
-    for file in files.iter().filter(|file| is_program(file.path.name(), &["exe", "dll"])) {
-        let folder = file.path.as_str().rsplit_once('/').map_or("", |(folder, _)| folder);
-        look(file, kept.get(folder).map_or(&[][..], |names| names), &mut found);
+    for file in files.iter().filter(|file| has_ending(file.path.name(), &["exe", "dll"])) {
+        look(file, kept.get(&folder_of(file)).map_or(&[][..], |names| names), &mut found);
     }
     let declares = |name: &str| capabilities.iter().any(|own| own == name);
     let mut problems = Vec::new();

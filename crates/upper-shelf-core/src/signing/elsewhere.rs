@@ -158,12 +158,15 @@ impl Elsewhere {
         let mut state = self.state();
         let found = state.list.digests.iter().position(|entry| entry.is_same(&wanted));
         let n = found.unwrap_or(state.list.digests.len());
-        state.asked.insert(n);
+        let is_first = state.asked.insert(n);
         if let Some(own) = &self.own {
             own.lock().unwrap_or_else(PoisonError::into_inner).insert(n);
         }
         if found.is_none() {
             state.list.digests.push(wanted);
+        } else if is_first || *name < *state.list.digests[n].file {
+            // Of files with the same digest one gives its name, and always the same one, whichever comes first.
+            state.list.digests[n].file = name.to_string();
         }
         let Some(signature) = state.list.digests[n].signature().ok().flatten() else { return Err(self.awaited(1)) };
         drop(state);

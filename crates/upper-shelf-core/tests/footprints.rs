@@ -23,6 +23,7 @@ fn program(key: &str) -> Trace {
         file: path("bin/hives"),
         arguments: vec!["--quiet".into()],
         environment: [("HIVES".to_owned(), "{install}/data".to_owned())].into(),
+        unset: ["BEES".to_owned()].into(),
         working_folder: WorkingFolder::Home,
         console: false,
     }
@@ -271,7 +272,7 @@ fn the_form_for_people_shows_every_kind_and_the_one_for_machines_comes_back() {
          └─ twin                                  the same file as bin/hives
 
     programs
-      app: bin/hives "--quiet", with HIVES={install}/data, in the home folder
+      app: bin/hives "--quiet", with HIVES={install}/data, without BEES, in the home folder
 
     shortcuts
       menu: “Hives” starts app "a b" (All hives)

@@ -7,7 +7,7 @@
 //! What to start stands in `Contents/Resources/UpperShelf.launch`, as UTF-8 texts that each end with a zero: the
 //! program's path in the product's folder; the working folder (nothing: where the user stands, `~`: the home folder,
 //! else a path in the product's folder, `.` for itself); how many arguments there are; these; then variables, each
-//! `NAME=value`. The letter 1 stands for the product's folder, which is the one that this file is in.
+//! `NAME=value` (`NAME` alone: it is taken away). The letter 1 stands for the product's folder, which is the one that this file is in.
 //!
 //! It also runs on Linux, for tests.
 #![no_std]
@@ -26,6 +26,7 @@ extern "C" {
     fn realpath(path: *const c_char, into: *mut c_char) -> *mut c_char;
     fn getenv(name: *const c_char) -> *const c_char;
     fn setenv(name: *const c_char, value: *const c_char, over: c_int) -> c_int;
+    fn unsetenv(name: *const c_char) -> c_int;
     fn chdir(path: *const c_char) -> c_int;
     fn execv(path: *const c_char, arguments: *const *const c_char) -> c_int;
     fn exit(code: c_int) -> !;
@@ -181,7 +182,10 @@ unsafe extern "C" fn main(count: c_int, arguments: *const *const c_char) -> c_in
         at += 1;
     }
     for variable in parts {
-        let Some(equals) = variable.iter().position(|b| *b == b'=') else { continue };
+        let Some(equals) = variable.iter().position(|b| *b == b'=') else {
+            unsetenv(texts.text(b"", variable, install));
+            continue;
+        };
         let name = texts.text(b"", &variable[..equals], install);
         setenv(name, texts.text(b"", &variable[equals + 1..], install), 1);
     }

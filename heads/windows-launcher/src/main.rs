@@ -5,7 +5,7 @@
 //! What to start stands in its resource 1 of the kind 10, as UTF-16 texts that each end with a zero: how many folders up
 //! the product's own folder is; the program's path in it; the working folder (nothing: where the user stands, `~`: the
 //! home folder, else a path in the product's folder, `.` for itself); the arguments as one line; then variables, each
-//! `NAME=value`, and an empty text. The letter 1 stands for the product's folder.
+//! `NAME=value` (`NAME` alone: it is taken away), and an empty text. The letter 1 stands for the product's folder.
 #![no_std]
 #![no_main]
 
@@ -197,7 +197,8 @@ unsafe extern "C" fn start() -> ! {
             n += 1;
         }
         *variable.units.add(n) = 0;
-        SetEnvironmentVariableW(variable.units, variable.units.add(n + 1));
+        let value = if n < variable.length { variable.units.add(n + 1).cast_const() } else { null() };
+        SetEnvironmentVariableW(variable.units, value);
         told = next(told);
     }
 

@@ -4,7 +4,7 @@ use super::{Item, Kind, RelPath, Text};
 use crate::content::ContentHash;
 use serde::{Deserialize, Serialize};
 use std::borrow::Cow;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 /// Where a shortcut stands: a location by meaning, which each system maps to its own folder.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, schemars::JsonSchema)]
@@ -146,6 +146,9 @@ pub struct Program {
     pub arguments: Vec<String>,
     /// Variables that it is started with; `{install}` stands for the product's own folder.
     pub environment: BTreeMap<String, String>,
+    /// Variables that it is started without.
+    #[serde(default, skip_serializing_if = "BTreeSet::is_empty")]
+    pub unset: BTreeSet<String>,
     /// Where it is started in.
     pub working_folder: WorkingFolder,
     /// Whether it needs a terminal.
@@ -160,6 +163,7 @@ impl Program {
             file,
             arguments: Vec::new(),
             environment: BTreeMap::new(),
+            unset: BTreeSet::new(),
             working_folder: WorkingFolder::Unchanged,
             console: false,
         }
@@ -167,7 +171,9 @@ impl Program {
 
     /// Whether its file alone says how it is started.
     pub fn is_plain(&self) -> bool {
-        self.arguments.is_empty() && self.environment.is_empty() && self.working_folder == WorkingFolder::Unchanged
+        let Self { key: _, file: _, arguments, environment, unset, working_folder, console: _ } = self;
+        let has_no_variables = environment.is_empty() && unset.is_empty();
+        arguments.is_empty() && has_no_variables && *working_folder == WorkingFolder::Unchanged
     }
 }
 

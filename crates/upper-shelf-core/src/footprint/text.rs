@@ -63,10 +63,11 @@ impl fmt::Display for Node {
 
 impl fmt::Display for Program {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let Self { key, file, arguments, environment, working_folder, console } = self;
+        let Self { key, file, arguments, environment, unset, working_folder, console } = self;
         write!(f, "{key}: {file}")?;
         arguments.iter().try_for_each(|a| write!(f, " {a:?}"))?;
         environment.iter().try_for_each(|(n, v)| write!(f, ", with {n}={v}"))?;
+        unset.iter().try_for_each(|n| write!(f, ", without {n}"))?;
         match working_folder {
             WorkingFolder::Unchanged => {}
             WorkingFolder::Home => write!(f, ", in the home folder")?,

@@ -266,6 +266,9 @@ pub struct Program {
     /// Environment variables that it is started with; `{install}` stands for the product's own folder.
     #[serde(default)]
     pub environment: BTreeMap<String, String>,
+    /// Environment variables that it is started without, whatever the user has set, such as `PYTHONHOME`.
+    #[serde(default)]
+    pub unset: Vec<String>,
     /// Its working folder: `unchanged` (default), `home`, `install`, or a folder in the payload.
     pub working_folder: Option<String>,
     /// Whether it is a console program.

@@ -27,7 +27,7 @@ fn head(platform: Platform) -> &'static [u8] {
 
 /// What the launcher is told.
 fn told(launcher: &RelPath, program: &Program) -> Vec<u8> {
-    let Program { key: _, file, arguments, environment, working_folder, console: _ } = program;
+    let Program { key: _, file, arguments, environment, unset, working_folder, console: _ } = program;
     let windows = |path: &RelPath| path.as_str().replace('/', "\\");
     let with_folder = |text: &str| text.replace(&format!("{INSTALL}/"), "\u{1}\\").replace(INSTALL, "\u{1}");
     let mut texts = vec![
@@ -43,6 +43,7 @@ fn told(launcher: &RelPath, program: &Program) -> Vec<u8> {
         arguments.iter().map(|a| in_quotes(&with_folder(a))).collect::<Vec<_>>().join(" "),
     ];
     texts.extend(environment.iter().map(|(name, value)| format!("{name}={}", with_folder(value))));
+    texts.extend(unset.iter().cloned());
     texts.push(String::new());
     texts.iter().flat_map(|t| t.encode_utf16().chain([0])).flat_map(u16::to_le_bytes).collect()
 }

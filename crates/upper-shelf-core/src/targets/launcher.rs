@@ -50,11 +50,14 @@ pub fn write(footprint: &Footprint, install: &str, stands: Stands) -> String {
         };
     }
     out.push_str("case $start in\n");
-    for Program { key, file, arguments, environment, working_folder, console } in &footprint.programs {
+    for Program { key, file, arguments, environment, unset, working_folder, console } in &footprint.programs {
         let _ = writeln!(out, "{key})");
         let _ = writeln!(out, "  file={}", plain(file.as_str()));
         for (name, value) in environment {
             let _ = writeln!(out, "  export {name}={}", quote(value));
+        }
+        for name in unset {
+            let _ = writeln!(out, "  unset {name}");
         }
         match working_folder {
             WorkingFolder::Unchanged => {}
@@ -172,7 +175,8 @@ pub fn read(script: &str) -> Option<Script> {
         } else if line == "  ;;" {
             read.programs.push(program.take()?);
         } else if let Some(inner) = line.strip_prefix("  ") {
-            let Some(Program { key: _, file, arguments, environment, working_folder, console }) = &mut program else {
+            let Some(Program { key: _, file, arguments, environment, unset, working_folder, console }) = &mut program
+            else {
                 continue;
             };
             if let Some(word) = inner.strip_prefix("file=") {
@@ -180,6 +184,8 @@ pub fn read(script: &str) -> Option<Script> {
             } else if let Some(export) = inner.strip_prefix("export ") {
                 let (name, word) = export.split_once('=')?;
                 environment.insert(name.to_owned(), unquote(word)?.0);
+            } else if let Some(name) = inner.strip_prefix("unset ") {
+                unset.insert(name.to_owned());
             } else if let Some(word) = inner.strip_prefix("set -- ") {
                 arguments.insert(0, unquote(word)?.0);
             } else if inner == "cd \"$HOME\" || exit 126" {
@@ -213,15 +219,14 @@ fn read_variable(export: &str) -> Option<Variable> {
 mod tests {
     use super::*;
     use proptest::prelude::*;
-    use std::collections::BTreeMap;
+    use std::collections::{BTreeMap, BTreeSet};
     use std::fs;
     use std::os::unix::fs::{PermissionsExt, symlink};
     use std::path::Path;
     use std::process::Command;
 
     /// A program that says how it was started: its folder, its arguments, the variables that it knows.
-    const SAYS: &str =
-        "#!/bin/sh\npwd\nprintf '%s|' \"$@\"\nprintf '\\n%s|%s|%s\\n' \"${ONE-}\" \"${TWO-}\" \"${MANPATH-}\"\n";
+    const SAYS: &str = "#!/bin/sh\npwd\nprintf '%s|' \"$@\"\nprintf '\\n%s|%s|%s%s\\n' \"${ONE-}\" \"${TWO-}\" \"${MANPATH-}\" \"${THREE-}\"\n";
 
     fn made(folder: &Path, footprint: &Footprint, stands: Stands) -> std::path::PathBuf {
         let install = folder.join("lib/hives");
@@ -266,6 +271,7 @@ mod tests {
             let program = Program {
                 arguments: arguments.clone(),
                 environment: BTreeMap::from([("ONE".to_owned(), own.clone())]),
+                unset: BTreeSet::from(["THREE".to_owned()]),
                 working_folder: WorkingFolder::Install,
                 ..Program::plain("app", RelPath::new("says").expect("a path"))
             };
@@ -288,7 +294,7 @@ mod tests {
             let expected = format!(
                 "says\n{install}\n{all}\n{}|{}{after}|:{}\n", meant(&own), meant(&two), meant(&two)
             );
-            prop_assert_eq!(said(&script, &["given 'here'"], &[("TWO", &before)]), expected);
+            prop_assert_eq!(said(&script, &["given 'here'"], &[("TWO", &before), ("THREE", "bees")]), expected);
             // And it is read as it was written.
             let text = fs::read_to_string(&script).expect("read");
             let read = read(&text).expect("one of ours");

@@ -386,11 +386,14 @@ fn launcher_for_this_machine(folder: &Folder) -> PathBuf {
 fn the_bundles_launcher_starts_the_program_with_everything_that_was_said_of_it() {
     let folder = product("");
     // A program that this machine can run, too.
-    folder.script("built/bin/hives", "pwd; echo $HIVES; for a in \"$@\"; do echo \"[$a]\"; done; exit 7");
+    folder.script("built/bin/hives", "pwd; echo $HIVES$BEES; for a in \"$@\"; do echo \"[$a]\"; done; exit 7");
     let text = std::fs::read_to_string(folder.at("shelf.toml")).expect("read");
     let more = "arguments = [\"\", 'quo\"te', ";
     let text = text.replace("arguments = [", more).replace("macos-arm64", "macos-universal");
-    folder.write("shelf.toml", text.replace("environment = {", "working-folder = \"install\"\nenvironment = {"));
+    folder.write(
+        "shelf.toml",
+        text.replace("environment = {", "working-folder = \"install\"\nunset = [\"BEES\"]\nenvironment = {"),
+    );
     let package = build(&folder);
     let out = folder.at("out");
     // It warns of links that lead upwards, and leaves them out.
@@ -405,7 +408,8 @@ fn the_bundles_launcher_starts_the_program_with_everything_that_was_said_of_it()
     let lipo = judge_says_yes("llvm-lipo-19", &["-archs", launcher.to_str().expect("text")]);
     assert_eq!(lipo.trim(), "x86_64 arm64");
     put_program(&launcher, &std::fs::read(launcher_for_this_machine(&folder)).expect("read"));
-    let run = std::process::Command::new(&launcher).args(["a b", "'", ""]).output().expect("started");
+    let run =
+        std::process::Command::new(&launcher).args(["a b", "'", ""]).env("BEES", "many").output().expect("started");
     let code = code.canonicalize().expect("there");
     let code = code.to_str().expect("text");
     let said = String::from_utf8_lossy(&run.stdout);

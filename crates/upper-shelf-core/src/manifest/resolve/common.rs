@@ -99,6 +99,9 @@ impl<'p> Resolver<'p> {
                 self.one_line(&format!("{at}.environment.{name}"), value);
                 self.variable_name(&format!("{at}.environment.{name}.#key"), name);
             }
+            for (n, name) in program.unset.iter().enumerate() {
+                self.variable_name(&format!("{at}.unset.{n}"), name);
+            }
             for (n, argument) in program.arguments.iter().enumerate() {
                 self.one_line(&format!("{at}.arguments.{n}"), argument);
             }
@@ -107,6 +110,7 @@ impl<'p> Resolver<'p> {
                 file,
                 arguments: program.arguments.clone(),
                 environment: program.environment.clone(),
+                unset: program.unset.iter().cloned().collect(),
                 working_folder,
                 console: program.console,
             };

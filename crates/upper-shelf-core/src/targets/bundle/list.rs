@@ -12,7 +12,7 @@ use crate::platform::Platform;
 use crate::targets::Job;
 use plist::{Dictionary, Value};
 use serde::{Deserialize, Serialize};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 /// The dictionary of ours.
 pub(crate) const OURS: &str = "UpperShelf";
@@ -117,6 +117,8 @@ struct OurProgram {
     arguments: Vec<String>,
     #[serde(default)]
     environment: BTreeMap<String, String>,
+    #[serde(default, skip_serializing_if = "BTreeSet::is_empty")]
+    unset: BTreeSet<String>,
     /// `unchanged`, `home`, `install`, or `inside PATH`.
     working_folder: String,
     console: bool,
@@ -261,12 +263,13 @@ pub fn of(footprint: &Footprint, executable: Option<String>) -> Dictionary {
 
 fn ours(footprint: &Footprint) -> Option<Value> {
     let of_program = |program: &Program| {
-        let Program { key, file, arguments, environment, working_folder, console } = program.clone();
+        let Program { key, file, arguments, environment, unset, working_folder, console } = program.clone();
         OurProgram {
             key,
             file: file.to_string(),
             arguments,
             environment,
+            unset,
             working_folder: match working_folder {
                 WorkingFolder::Unchanged => "unchanged".into(),
                 WorkingFolder::Home => "home".into(),
@@ -398,14 +401,14 @@ pub fn read(bytes: &[u8]) -> Option<Said> {
 }
 
 fn program(ours: OurProgram) -> Option<Program> {
-    let OurProgram { key, file, arguments, environment, working_folder, console } = ours;
+    let OurProgram { key, file, arguments, environment, unset, working_folder, console } = ours;
     let inside = |folder: &str| RelPath::new(folder).ok().map(WorkingFolder::Inside);
     let working_folder = match working_folder.as_str() {
         "home" => WorkingFolder::Home,
         "install" => WorkingFolder::Install,
         other => other.strip_prefix("inside ").and_then(inside).unwrap_or(WorkingFolder::Unchanged),
     };
-    Some(Program { key, file: RelPath::new(file).ok()?, arguments, environment, working_folder, console })
+    Some(Program { key, file: RelPath::new(file).ok()?, arguments, environment, unset, working_folder, console })
 }
 
 fn array(list: &Dictionary, key: &str) -> Vec<Value> {

@@ -171,7 +171,7 @@ fn launcher(platform: Option<Platform>) -> Vec<u8> {
 
 /// What the launcher starts, in the form that its sources describe.
 fn launch(program: &Program) -> Vec<u8> {
-    let Program { key: _, file, arguments, environment, working_folder, console: _ } = program;
+    let Program { key: _, file, arguments, environment, unset, working_folder, console: _ } = program;
     let stored_path = |path: &RelPath| stored(path).as_str().to_owned();
     let working = match working_folder {
         WorkingFolder::Unchanged => String::new(),
@@ -182,6 +182,7 @@ fn launch(program: &Program) -> Vec<u8> {
     let mut texts = vec![stored_path(file), working, arguments.len().to_string()];
     texts.extend(arguments.iter().cloned());
     texts.extend(environment.iter().map(|(name, value)| format!("{name}={value}")));
+    texts.extend(unset.iter().cloned());
     texts.iter().flat_map(|t| t.replace("{install}", "\u{1}").into_bytes().into_iter().chain([0])).collect()
 }
 

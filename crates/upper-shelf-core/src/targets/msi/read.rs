@@ -17,7 +17,7 @@ use crate::targets::Depth;
 use msi_database::database::Database;
 use msi_database::rows::{self, Row as _};
 use msi_database::{Result, summary};
-use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::collections::{BTreeSet, HashMap};
 
 /// Tables that the footprint tells of, or that only say how an installation goes and looks.
 const KNOWN: [&str; 46] = [
@@ -363,8 +363,8 @@ impl<'d> Reader<'d> {
             let key = row.program.to_owned();
             let (of_key, of_file) = (key.clone(), file.clone());
             self.commands.push(Command { key: of_key, file: of_file, arguments: line_arguments(&own) });
-            let (environment, console) = (BTreeMap::new(), row.console == 1);
-            self.programs.push(Program { key, file, arguments: own, environment, working_folder, console });
+            let console = row.console == 1;
+            self.programs.push(Program { arguments: own, working_folder, console, ..Program::plain(key, file) });
         }
         self.commands.sort();
     }

@@ -243,7 +243,7 @@ fn at_a_prompt(
 fn carried_programs(programs: &List<Program>, files: &BTreeSet<&RelPath>, losses: &mut Vec<Loss>) -> Vec<Program> {
     let mut lose = |what: String, why: &str| losses.push(Loss { what, why: why.into() });
     let kept = programs.iter().filter_map(|program| {
-        let Program { key, file, arguments, environment, working_folder, console } = program;
+        let Program { key, file, arguments, environment, unset, working_folder, console } = program;
         if !files.contains(file) {
             lose(format!("the program {key} is left out"), "its file is not among the package's files");
             return None;
@@ -252,7 +252,7 @@ fn carried_programs(programs: &List<Program>, files: &BTreeSet<&RelPath>, losses
         if !arguments.is_empty() {
             lose(what("the arguments"), "the system starts the file alone; a `launcher` has them");
         }
-        if !environment.is_empty() {
+        if !environment.is_empty() || !unset.is_empty() {
             lose(what("the variables"), "the system sets none; a `launcher` does");
         }
         if *working_folder != WorkingFolder::Unchanged {

@@ -59,17 +59,17 @@ fn nodes(tree: &List<Node>, files: &BTreeSet<&RelPath>, losses: &mut Vec<Loss>) 
 fn carried_programs(programs: &List<Program>, files: &BTreeSet<&RelPath>, losses: &mut Vec<Loss>) -> List<Program> {
     let mut lose = |what: String, why: &str| losses.push(Loss { what, why: why.into() });
     programs.filter_map(|program| {
-        let Program { key, file, environment, .. } = program;
+        let Program { key, file, environment, unset, .. } = program;
         if !files.contains(file) {
             lose(format!("the program {key} is left out"), "its file is not among the package's files");
             return None;
         }
-        if !environment.is_empty() {
-            let names: Vec<&str> = environment.keys().map(String::as_str).collect();
+        let names: Vec<&str> = environment.keys().chain(unset).map(String::as_str).collect();
+        if !names.is_empty() {
             let what = format!("the variables of the program {key} are left out: {}", names.join(", "));
             lose(what, "a shortcut can't set any; a `launcher` can");
         }
-        Some(Program { environment: BTreeMap::new(), ..program.clone() })
+        Some(Program { environment: BTreeMap::new(), unset: BTreeSet::new(), ..program.clone() })
     })
 }
 

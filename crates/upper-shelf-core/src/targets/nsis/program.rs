@@ -173,7 +173,7 @@ impl Program {
     }
 
     fn program(&mut self, program: &crate::footprint::Program) {
-        let crate::footprint::Program { key, file, arguments, environment: _, working_folder, console } = program;
+        let crate::footprint::Program { key, file, arguments, working_folder, console, .. } = program;
         let (working, path) = match working_folder {
             WorkingFolder::Unchanged => (0, self.text("")),
             WorkingFolder::Home => (1, self.text("")),

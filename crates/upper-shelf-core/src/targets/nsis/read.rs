@@ -355,8 +355,8 @@ impl Reader {
                     3 => WorkingFolder::Inside(path(&at).ok_or_else(bad)?),
                     _ => WorkingFolder::Unchanged,
                 };
-                let environment = BTreeMap::new();
-                self.programs.push(Program { key, file, arguments: n.list()?, environment, working_folder, console });
+                let arguments = n.list()?;
+                self.programs.push(Program { arguments, working_folder, console, ..Program::plain(key, file) });
             }
             kind::SHORTCUT => {
                 let place = match n.number()? {

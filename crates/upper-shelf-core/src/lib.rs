@@ -84,6 +84,7 @@ pub mod platform;
 pub mod preview;
 pub mod problem;
 pub mod recognise;
+pub mod runtimes;
 pub mod scan;
 mod schema;
 pub mod secret;

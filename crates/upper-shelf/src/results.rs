@@ -1,6 +1,8 @@
 //! The JSON Schema of what commands print with `--json`: results on standard output, progress on standard error.
 
-use crate::commands::{cache, check, compare, demo, icons, init, inspect, keys, plan, preview, sign, simulate};
+use crate::commands::{
+    cache, check, compare, demo, icons, init, inspect, keys, plan, preview, runtimes, sign, simulate,
+};
 use crate::{output, progress};
 use schemars::generate::SchemaSettings;
 use serde_json::{Map, Value, json};
@@ -22,6 +24,7 @@ pub fn schema() -> Value {
         ("inspect", made.subschema_for::<inspect::Answer>()),
         ("extract", made.subschema_for::<Extracted>()),
         ("compare", made.subschema_for::<compare::Compared>()),
+        ("runtimes", made.subschema_for::<Vec<runtimes::OfPlatform>>()),
         ("cache", made.subschema_for::<cache::Answer>()),
         ("icons", made.subschema_for::<icons::Made>()),
         ("sign", made.subschema_for::<sign::Answer>()),

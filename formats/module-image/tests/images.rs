@@ -14,7 +14,7 @@ fn real() -> Image<File> {
     Image::open(File::open(format!("{JAVA}/lib/modules")).expect("openjdk-17-jdk-headless")).expect("an image")
 }
 
-fn written<'i, R: read_at::ReadAt>(image: &'i Image<R>, keeps: impl Fn(&Name) -> bool) -> Vec<u8> {
+fn written<R: read_at::ReadAt>(image: &Image<R>, keeps: impl Fn(&Name) -> bool) -> Vec<u8> {
     let mut writer = Writer::new();
     for entry in image.entries() {
         let entry = entry.expect("an entry");

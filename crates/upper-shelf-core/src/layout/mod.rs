@@ -2,8 +2,9 @@
 //! (launchers, icons in programs, what a finished bundle lacks) is put into the payload first.
 
 mod finished;
+mod starts;
 
-use crate::footprint::{Choice, Command, EnvironmentAction, Font, Footprint, Item, RelPath, Variable};
+use crate::footprint::{Choice, Command, EnvironmentAction, Font, Footprint, Item, RelPath, Variable, file_name_of};
 use crate::icons::Icon;
 use crate::manifest::Project;
 use crate::manifest::resolve::{Default, Product};
@@ -18,6 +19,7 @@ use std::collections::{BTreeSet, HashSet};
 pub fn prepare(project: &Project, product: &mut Product, payload: &mut Payload, icon: &Icon) -> Vec<Problem> {
     let mut found = universal::join(payload);
     found.extend(can_be_started(project, product, payload));
+    found.extend(starts::check(project, product, payload));
     match product.platform.system() {
         System::Windows => {
             found.extend(brand_programs(project, product, payload, icon));
@@ -138,7 +140,10 @@ fn fill_choices(footprint: &mut Footprint, globs: &[(String, Vec<String>)], payl
 /// Looks at what people start: by content, and with the right to be started.
 fn can_be_started(project: &Project, product: &mut Product, payload: &mut Payload) -> Vec<Problem> {
     let at = |key: &str| project.manifest.program.iter().position(|p| p.key == key);
-    let span = |key: &str| at(key).and_then(|n| project.source.span(&format!("program.{n}.file")));
+    let span = |key: &str| {
+        let of = |n, name| project.source.span(&format!("program.{n}.{name}"));
+        at(key).and_then(|n| of(n, "file").or_else(|| of(n, "runtime")))
+    };
     let mut said = Vec::new();
     let problems = kinds::check(&product.footprint.programs, payload, product.platform, &span, &mut |key, why| {
         let key = at(key).map_or_else(|| key.to_owned(), |n| format!("program.{n}.file"));
@@ -182,10 +187,23 @@ fn brand_programs(project: &Project, product: &Product, payload: &mut Payload, i
 fn launchers(project: &Project, product: &mut Product, payload: &mut Payload, icon: &Icon) -> Vec<Problem> {
     let mut found = Vec::new();
     for (n, written) in project.manifest.program.iter().enumerate() {
-        let Some(path) = &written.launcher else { continue };
-        let span = project.source.span(&format!("program.{n}.launcher"));
         let Some(mut program) = product.footprint.program(&written.key).cloned() else { continue };
-        let problems = launcher::add(payload, product.platform, path, &mut program, &product.footprint.product, icon);
+        let path = match (&written.launcher, &written.runtime) {
+            (Some(path), _) => path.clone(),
+            (None, None) => continue,
+            // Only a launcher takes variables away, and has the product's name and icon.
+            (None, Some(_)) => {
+                let is_first = project.manifest.program.iter().position(|other| other.runtime.is_some()) == Some(n);
+                let name = if is_first { file_name_of(&project.manifest.product.name) } else { written.key.clone() };
+                let (key, value) = (format!("program.{n}.launcher"), format!("{name}.exe"));
+                let why = "it starts the runtime, under the product's name".into();
+                product.defaults.push(Default { key, value: value.clone(), why, is_detail: false });
+                value
+            }
+        };
+        let at = |name| project.source.span(&format!("program.{n}.{name}"));
+        let span = at("launcher").or_else(|| at("runtime"));
+        let problems = launcher::add(payload, product.platform, &path, &mut program, &product.footprint.product, icon);
         found.extend(problems.into_iter().map(|p| p.at(span.clone())));
         product.footprint.programs.extend([program]);
     }

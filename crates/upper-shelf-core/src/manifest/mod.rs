@@ -7,6 +7,7 @@ pub mod lock;
 pub mod read;
 pub mod reference;
 pub mod resolve;
+mod runtimes;
 pub mod written;
 
 use crate::problem::{Code, Failure, Kind, Problem};

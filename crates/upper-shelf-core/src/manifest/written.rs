@@ -6,6 +6,7 @@ pub use super::formats::{
     PortableSettings, TarSettings, TargetSettings, ZipSettings,
 };
 pub use super::keys::{Signing, SigningLinux, SigningMacos, SigningOpenPgp, SigningWindows};
+pub use super::runtimes::{Runtime, Start};
 use crate::footprint::{
     Downgrade, EnvironmentAction, Place, RegistryRoot, RegistryValue, RegistryView, Scope, ServiceStart, Upgrade,
 };
@@ -119,6 +120,9 @@ pub struct Manifest {
     /// Folders of files, stacked in this order.
     #[serde(default)]
     pub layer: Vec<Layer>,
+    /// What programs run on and comes along with them.
+    #[serde(default)]
+    pub runtime: Vec<Runtime>,
     /// Programs that users start.
     #[serde(default)]
     pub program: Vec<Program>,
@@ -258,8 +262,12 @@ pub struct Layer {
 pub struct Program {
     /// The name by which other tables refer to it: lower-case letters, digits and hyphens.
     pub key: String,
-    /// Its file in the payload.
-    pub file: PerPlatform<String>,
+    /// Its file in the payload; one that runs on a runtime has none.
+    pub file: Option<PerPlatform<String>>,
+    /// The key of the runtime that it runs on. On Windows it gets a launcher.
+    pub runtime: Option<String>,
+    /// What the runtime starts.
+    pub start: Option<Start>,
     /// Arguments that always come first.
     #[serde(default)]
     pub arguments: Vec<String>,

@@ -10,6 +10,7 @@ use crate::manifest::{Project, lock};
 use crate::payload::{Layer, Payload, PayloadFile, Source, gather};
 use crate::platform::{Platform, System};
 use crate::problem::{Code, Failure, Kind, Problem, Span};
+use crate::runtimes::{self, Trimmed};
 use crate::settings::{self, Msix, Signing, TargetName};
 use crate::signing::macos::Outcome;
 use crate::signing::{self, ForeignSignature, Signer};
@@ -74,6 +75,8 @@ pub struct Plan {
     pub icon: Icon,
     /// The packages.
     pub packages: Vec<PlannedPackage>,
+    /// What became of runtimes.
+    pub runtimes: Vec<Trimmed>,
     /// Defaults that were taken.
     pub defaults: Vec<Default>,
     /// Warnings.
@@ -264,6 +267,8 @@ pub fn plan(project: &Project, options: &Options) -> Result<Vec<Plan>, Failure> 
         found.extend(placed(&mut product.layers));
         let (mut payload, more) = gather(&product.layers, platform, &own_paths(project, options));
         found.extend(more);
+        let (runtimes, more) = runtimes::trim(&product.runtimes, &mut payload);
+        found.extend(more);
         let icon = match product.icon.clone().map(|(path, span)| Icon::load(&path, span)) {
             None => Icon::plain(&project.manifest.product.id),
             Some(Ok((icon, warnings))) => {
@@ -335,7 +340,18 @@ pub fn plan(project: &Project, options: &Options) -> Result<Vec<Plan>, Failure> 
         defaults.extend(chosen.clone());
         let (errors, warnings): (Vec<Problem>, Vec<Problem>) = found.into_iter().partition(Problem::is_error);
         problems.extend(errors.into_iter().map(|problem| (problem, platform)));
-        plans.push(Plan { product, payload, all_names, sealed: None, footprint, icon, packages, defaults, warnings });
+        plans.push(Plan {
+            product,
+            payload,
+            all_names,
+            sealed: None,
+            footprint,
+            icon,
+            packages,
+            runtimes,
+            defaults,
+            warnings,
+        });
     }
     // What would be a bundle of one package is that package, with the files that lie beside it.
     if plans.iter().filter(|plan| plan.product.targets.contains(&TargetName::Msix)).count() < 2 {

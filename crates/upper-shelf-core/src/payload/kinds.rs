@@ -65,8 +65,8 @@ pub(crate) fn check(
                 Problem::error(Code::WrongProgram, format!("{file} can't be started by itself: it is a Java archive"));
             let problem = problem.at(span(key)).why("it takes a Java runtime to start it");
             problems.push(problem.instead(format!(
-                "a script that starts it, as the file of {key:?}: exec java -jar \"$(dirname \"$0\")/{}\" \"$@\"",
-                file.name()
+                "runtime = \"the key of a [[runtime]]\" and start = {{ jar = {:?} }}, without `file`",
+                file.as_str()
             )));
             // Its mode would only be said to be wrong once more.
             found.mode |= 0o111;

@@ -179,6 +179,6 @@ fn sums(list: &Path) -> std::io::Result<Vec<String>> {
     Ok(problems)
 }
 
-pub(super) fn hexadecimal(bytes: &[u8]) -> String {
+pub(crate) fn hexadecimal(bytes: &[u8]) -> String {
     bytes.iter().map(|byte| format!("{byte:02x}")).collect()
 }

@@ -29,7 +29,7 @@ pub use signatures::key::Identity;
 pub use signatures::{Certificate, Hash, Secret};
 
 use crate::problem::{Code, Failure, Kind, Problem};
-use beside::hexadecimal;
+pub(crate) use beside::hexadecimal;
 pub use open_pgp::PublicKeys;
 use schemars::JsonSchema;
 use serde::Serialize;

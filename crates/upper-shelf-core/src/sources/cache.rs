@@ -6,7 +6,7 @@
 //! files/SHA256.part         what is not whole yet
 //! files/SHA256.address      where it came from, for people
 //! folders/SHA256            an archive, taken apart
-//! folders/SHA256-NAME       the folder of a file that is none, with the file in it
+//! folders/SHA256-NAME       the folder of a file that is none, with the file in it; of one that was made, the SHA-256 of what it was made of
 //! locks/SHA256              held while one of these is made
 //! ```
 
@@ -157,17 +157,48 @@ impl Cache {
                 extract(&archive, &self.own_folder(sha256, None), &[], 1)?;
             }
             Err(failure) if failure.problems.iter().any(|p| p.code == Code::NotAPackage) => {
-                let own = self.own_folder(sha256, Some(name));
-                let beside = folders.join(format!(".{sha256}.{}.partial", std::process::id()));
-                let litter = Litter::folder(&beside);
-                let put = fs::create_dir_all(&beside).and_then(|()| fs::copy(&archive, beside.join(name)));
-                put.and_then(|_| fs::rename(&beside, &own)).map_err(unwritable(&beside))?;
-                litter.keep();
+                self.put(sha256, name, |to| fs::copy(&archive, to).map(|_| ()).map_err(unwritable(to)))?;
             }
             Err(failure) => return Err(failure),
         }
         self.used(sha256);
         Ok(())
+    }
+
+    /// Puts a file into a folder of its own, where it appears whole or not at all.
+    fn put(&self, sha256: &str, name: &str, write: impl FnOnce(&Path) -> Result<(), Failure>) -> Result<(), Failure> {
+        let own = self.own_folder(sha256, Some(name));
+        let beside = self.room("folders")?.join(format!(".{sha256}.{}.partial", std::process::id()));
+        let litter = Litter::folder(&beside);
+        fs::create_dir_all(&beside).map_err(unwritable(&beside))?;
+        write(&beside.join(name))?;
+        fs::rename(&beside, &own).map_err(unwritable(&own))?;
+        litter.keep();
+        Ok(())
+    }
+
+    /// A file that is made of others, whose SHA-256 says of which: made now, unless it is there.
+    ///
+    /// # Errors
+    /// It can't be made, or the medium fails.
+    pub fn made(
+        &self,
+        sha256: &str,
+        name: &str,
+        note: &str,
+        write: impl FnOnce(&Path) -> Result<(), Failure>,
+    ) -> Result<PathBuf, Failure> {
+        let file = self.own_folder(sha256, Some(name)).join(name);
+        if !file.is_file() {
+            // Another build that makes the same is waited for.
+            let _lock = self.lock(sha256)?;
+            if !file.is_file() {
+                self.note(sha256, note)?;
+                self.put(sha256, name, write)?;
+            }
+        }
+        self.used(sha256);
+        Ok(file)
     }
 }
 

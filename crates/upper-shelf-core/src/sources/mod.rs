@@ -9,7 +9,7 @@ pub use fetch::Patience;
 
 use crate::problem::{Code, Failure, Kind, Problem};
 use crate::settings::{Origin, Source};
-use crate::signing::sha256_of;
+use crate::signing::{Hash, hexadecimal, sha256_of};
 use cache::Cache;
 use std::collections::HashSet;
 use std::io;
@@ -95,6 +95,19 @@ pub fn folder_of(source: &Source) -> Result<PathBuf, Vec<Problem>> {
         Ok(folder)
     });
     found.map_err(|failure| failure.problems)?.ok_or_else(|| vec![missing(source)])
+}
+
+/// A file that is made of others: `of` says all that it is made of. It is kept like what was fetched; `note` is what people read of it.
+///
+/// # Errors
+/// It can't be made, or there is no room for it.
+pub fn made(
+    of: &str,
+    name: &str,
+    note: &str,
+    write: impl FnOnce(&Path) -> Result<(), Failure>,
+) -> Result<PathBuf, Failure> {
+    Cache::open()?.made(&hexadecimal(&Hash::Sha256.of(of.as_bytes())), name, note, write)
 }
 
 /// What to say of a source that is not there.

@@ -13,6 +13,7 @@ pub mod keys;
 pub mod notarize;
 pub mod plan;
 pub mod preview;
+pub mod runtimes;
 pub mod shell;
 pub mod sign;
 pub mod simulate;

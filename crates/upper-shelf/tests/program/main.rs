@@ -43,6 +43,8 @@ mod renames;
 #[cfg(unix)]
 mod results;
 #[cfg(unix)]
+mod runtimes;
+#[cfg(unix)]
 mod setup;
 #[cfg(unix)]
 mod setup_harm;

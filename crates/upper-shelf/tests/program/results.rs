@@ -34,6 +34,8 @@ fn every_commands_result_is_as_its_schema_says() {
     folder.write("app.exe", crate::common::hives::PROGRAM);
     let sourced = "[[source]]\nkey = \"honey\"\nfile = \"app.exe\"\n[[layer]]\nsource = \"honey\"\n[[program]]";
     folder.write("sourced.toml", crate::common::LEAST.replace("[[program]]", sourced));
+    let runs = "[[runtime]]\nkey = \"bee\"\nkind = \"plain\"\nfrom = \"built\"\nprogram = \"bin/least\"\n[[program]]";
+    folder.write("runs.toml", crate::common::LEAST.replace("[[program]]", runs));
     let of_demo = demo().join("demo/combwright");
     let of_demo = of_demo.to_str().expect("text");
     let package = |name: &str| demo_package(name).to_str().expect("text").to_owned();
@@ -42,7 +44,7 @@ fn every_commands_result_is_as_its_schema_says() {
     let dmg = package("Combwright-2.4.0-macos-arm64.dmg");
     let icon = format!("{of_demo}/art/combwright.svg");
     let built = format!("{of_demo}/built");
-    let cases: [(&str, &[&str], i32); 23] = [
+    let cases: [(&str, &[&str], i32); 24] = [
         ("init", &["init", &built, "--output", "found.toml"], 0),
         ("check", &["check"], 0),
         ("check", &["check", &msi], 0),
@@ -56,6 +58,7 @@ fn every_commands_result_is_as_its_schema_says() {
         ("extract", &["extract", &new, "out", "--only", "*.png"], 0),
         ("compare", &["compare", &old, &new], 5),
         ("icons", &["icons", &icon], 0),
+        ("runtimes", &["runtimes", "runs.toml"], 0),
         ("cache", &["cache", "fetch", "sourced.toml"], 0),
         ("cache", &["cache", "list"], 0),
         ("cache", &["cache", "clean", "--keep", "0"], 0),

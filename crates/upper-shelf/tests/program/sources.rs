@@ -421,7 +421,7 @@ fn what_a_manifest_says_wrong_of_sources_is_told() {
        = instead: source = "honey"
 
     == no origin: 1
-    error: the source "honey" comes from nowhere on linux-x64
+    error: the source "honey" names no file and no address for linux-x64
       --> ./shelf.toml:12:7
     12 | key = "honey"
        = instead: url = "https://…", or file = "…"
@@ -469,7 +469,7 @@ fn what_a_manifest_says_wrong_of_sources_is_told() {
     error: "../.." is no folder in a source
       --> ./shelf.toml:16:8
     16 | from = "../.."
-       = why: it must lie inside of what the source is taken apart to
+       = why: it must lie inside of what the source is unpacked to
        = instead: from = "lib"
 
     == a file that is missing: 3

@@ -1,6 +1,7 @@
 //! Programs, shortcuts, file types, link schemes and variables of the manifest.
 
 use super::Resolver;
+use super::runtimes::Started;
 use crate::footprint::{
     FileType, Footprint, LinkScheme, List, Place, Program, RelPath, Shortcut, Text, Variable, WorkingFolder,
 };
@@ -64,15 +65,7 @@ impl<'p> Resolver<'p> {
                 self.problem_of(Code::Duplicate, &format!("{at}.key"), what, "", "a different key for one of them");
                 continue;
             }
-            let Some(file) = self.select(&program.file) else { continue };
-            let file = match RelPath::new(file.replace('\\', "/")) {
-                Ok(file) => file,
-                Err(why) => {
-                    let what = format!("the program's file {file:?} {why}");
-                    self.problem(&format!("{at}.file"), what, "it is a path inside the payload", "file = \"bin/name\"");
-                    continue;
-                }
-            };
+            let Some(Started { file, mut arguments, mut unset }) = self.started(&at, program) else { continue };
             keys.push(&program.key);
             if let Some(folder) = &program.working_folder {
                 self.one_line(&format!("{at}.working-folder"), folder);
@@ -105,12 +98,16 @@ impl<'p> Resolver<'p> {
             for (n, argument) in program.arguments.iter().enumerate() {
                 self.one_line(&format!("{at}.arguments.{n}"), argument);
             }
+            arguments.extend(program.arguments.iter().cloned());
+            unset.extend(program.unset.iter().cloned());
+            // What the manifest sets is meant.
+            unset.retain(|name| !program.environment.contains_key(name));
             let program = Program {
                 key: program.key.clone(),
                 file,
-                arguments: program.arguments.clone(),
+                arguments,
                 environment: program.environment.clone(),
-                unset: program.unset.iter().cloned().collect(),
+                unset,
                 working_folder,
                 console: program.console,
             };

@@ -3,6 +3,7 @@
 
 mod common;
 mod macos;
+mod runtimes;
 mod settings;
 mod shell;
 mod sources;
@@ -18,6 +19,7 @@ use crate::languages::language_numbers;
 use crate::payload::Layer;
 use crate::platform::{Platform, Selector, System};
 use crate::problem::{About, Code, Problem, Span};
+use crate::runtimes::Runtime;
 use crate::settings::{CodeSigning, DiskImage, OpenPgpSigning, Settings, Signing, TargetName};
 use serde::Serialize;
 use std::collections::{BTreeMap, BTreeSet};
@@ -66,6 +68,8 @@ pub struct Product {
     pub origins: Origins,
     /// Layers that apply.
     pub layers: Vec<Layer>,
+    /// Runtimes that apply; each has a layer of its own.
+    pub runtimes: Vec<Runtime>,
     /// The icon's file.
     pub icon: Option<IconFile>,
     /// The patterns of each choice's files.
@@ -153,6 +157,7 @@ impl Project {
             product: _,
             source: _,
             layer: _,
+            runtime: _,
             program: _,
             shortcut: _,
             file_type: _,
@@ -174,7 +179,7 @@ impl Project {
             target: _,
         } = m;
         let identity = r.identity();
-        let layers = r.layers();
+        let mut layers = r.layers();
         if layers.is_empty() {
             let problem = Problem::error(Code::NoFiles, format!("no [[layer]] has files for {platform}"));
             let problem = problem.at(self.source.span("product")).why("a package needs the program's files");
@@ -191,6 +196,7 @@ impl Project {
                 None
             }
         };
+        let runtimes = r.runtimes(&mut layers);
         let mut footprint = Footprint { product: identity, platform: Some(platform), ..Footprint::default() };
         r.common(&mut footprint);
         footprint.permissions = r.permissions();
@@ -235,6 +241,7 @@ impl Project {
                 footprint,
                 origins,
                 layers,
+                runtimes,
                 icon,
                 choices,
                 keep_changed,
@@ -252,6 +259,14 @@ impl Project {
             problems,
         )
     }
+}
+
+/// Where files come from and go to.
+struct Placed {
+    source: Option<crate::settings::Source>,
+    from: PathBuf,
+    into: Option<RelPath>,
+    label: String,
 }
 
 struct Resolver<'p> {
@@ -455,60 +470,11 @@ impl Resolver<'_> {
             if !self.applies(&layer.platforms) {
                 continue;
             }
-            let source = match &layer.source {
-                None => None,
-                Some(key) => match self.source(n, key) {
-                    Some(source) => Some(source),
-                    None => continue,
-                },
-            };
-            let from = match (&layer.from, &source) {
-                (Some(from), _) => match self.select(from) {
-                    Some(from) => from,
-                    None => continue,
-                },
-                (None, Some(_)) => String::new(),
-                (None, None) => {
-                    let what = "a [[layer]] names no files".to_owned();
-                    let instead = "from = \"a folder\", or source = \"the key of a [[source]]\"";
-                    self.problem_of(Code::MissingKey, &format!("layer.{n}"), what, "", instead);
-                    continue;
-                }
-            };
-            self.one_line(&format!("layer.{n}.from"), &from);
-            if source.is_some() && !from.is_empty() && RelPath::new(from.trim_end_matches('/')).is_err() {
-                let what = format!("{from:?} is no folder in a source");
-                let why = "it must lie inside of what the source is taken apart to";
-                self.problem(&format!("layer.{n}.from"), what, why, "from = \"lib\"");
-                continue;
-            }
-            let at = format!("layer.{n}.from");
-            let into = match layer.into.as_ref().and_then(|into| self.select(into)) {
-                Some(into) => match RelPath::new(into.trim_end_matches('/')) {
-                    Ok(path) => {
-                        self.one_line(&format!("layer.{n}.into"), &into);
-                        Some(path)
-                    }
-                    Err(why) => {
-                        let at = format!("layer.{n}.into");
-                        self.problem(
-                            &at,
-                            format!("the folder {into:?} {why}"),
-                            "it must lie inside the payload",
-                            "into = \"share/art\"",
-                        );
-                        None
-                    }
-                },
-                None => None,
-            };
-            let label = match &source {
-                Some(source) if from.is_empty() => source.key.clone(),
-                Some(source) => format!("{}/{from}", source.key),
-                None => from.clone(),
-            };
+            let setting = format!("layer.{n}");
+            let written = (layer.source.as_deref(), layer.from.as_ref(), layer.into.as_ref());
+            let Some(Placed { source, from, into, label }) = self.placed(&setting, "layer", written) else { continue };
             layers.push(Layer {
-                from: if source.is_some() { (&from).into() } else { self.project.folder.join(&from) },
+                from,
                 source,
                 into,
                 keep: layer.keep.clone(),
@@ -516,11 +482,63 @@ impl Resolver<'_> {
                 modes: layer.modes,
                 executable: layer.executable.clone(),
                 label,
-                setting: format!("layer.{n}"),
-                span: self.project.source.span(&at),
+                span: self.project.source.span(&format!("{setting}.from")),
+                setting,
             });
         }
         layers
+    }
+
+    /// Where files come from and go to, as a table `kind` says that stands at `at`: a source, a folder, and one in the payload.
+    fn placed(
+        &mut self,
+        at: &str,
+        kind: &str,
+        written: (Option<&str>, Option<&written::PerPlatform<String>>, Option<&written::PerPlatform<String>>),
+    ) -> Option<Placed> {
+        let (source, from, into) = written;
+        let source = match source {
+            None => None,
+            Some(key) => Some(self.source(at, key)?),
+        };
+        let from = match (from, &source) {
+            (Some(from), _) => self.select(from)?,
+            (None, Some(_)) => String::new(),
+            (None, None) => {
+                let what = format!("a [[{kind}]] names no files");
+                let instead = "from = \"a folder\", or source = \"the key of a [[source]]\"";
+                self.problem_of(Code::MissingKey, at, what, "", instead);
+                return None;
+            }
+        };
+        self.one_line(&format!("{at}.from"), &from);
+        if source.is_some() && !from.is_empty() && RelPath::new(from.trim_end_matches('/')).is_err() {
+            let what = format!("{from:?} is no folder in a source");
+            let why = "it must lie inside of what the source is unpacked to";
+            self.problem(&format!("{at}.from"), what, why, "from = \"lib\"");
+            return None;
+        }
+        let into = into.and_then(|into| self.select(into)).and_then(|into| {
+            let at = format!("{at}.into");
+            match RelPath::new(into.trim_end_matches('/')) {
+                Ok(path) => {
+                    self.one_line(&at, &into);
+                    Some(path)
+                }
+                Err(why) => {
+                    let what = format!("the folder {into:?} {why}");
+                    self.problem(&at, what, "it must lie inside the payload", "into = \"share/art\"");
+                    None
+                }
+            }
+        });
+        let label = match &source {
+            Some(source) if from.is_empty() => source.key.clone(),
+            Some(source) => format!("{}/{from}", source.key),
+            None => from.clone(),
+        };
+        let from = if source.is_some() { (&from).into() } else { self.project.folder.join(&from) };
+        Some(Placed { source, from, into, label })
     }
 
     fn targets(&mut self) -> Vec<TargetName> {

@@ -5,8 +5,8 @@ use crate::problem::{Code, nearest};
 use crate::settings::{Origin, Source};
 
 impl Resolver<'_> {
-    /// The source that a layer names.
-    pub(super) fn source(&mut self, layer: usize, key: &str) -> Option<Source> {
+    /// The source that a table names, which stands at `at`.
+    pub(super) fn source(&mut self, at: &str, key: &str) -> Option<Source> {
         let project = self.project;
         let Some((n, written)) = project.manifest.source.iter().enumerate().find(|(_, source)| source.key == key)
         else {
@@ -15,8 +15,13 @@ impl Resolver<'_> {
                 Some(near) => format!("source = {near:?}"),
                 None => format!("[[source]]\nkey = {key:?}"),
             };
-            let at = format!("layer.{layer}.source");
-            self.problem_of(Code::UnknownSource, &at, format!("there is no source {key:?}"), "", instead);
+            self.problem_of(
+                Code::UnknownSource,
+                &format!("{at}.source"),
+                format!("there is no source {key:?}"),
+                "",
+                instead,
+            );
             return None;
         };
         if let Some(twin) = project.manifest.source.iter().skip(n + 1).position(|source| source.key == key) {
@@ -56,7 +61,7 @@ impl Resolver<'_> {
                 return None;
             }
             (None, None) => {
-                let what = format!("the source {key:?} comes from nowhere on {}", self.platform);
+                let what = format!("the source {key:?} names no file and no address for {}", self.platform);
                 let instead = "url = \"https://…\", or file = \"…\"";
                 self.problem_of(Code::MissingKey, &at("key"), what, "", instead);
                 return None;

@@ -1,0 +1,125 @@
+//! `runtimes`
+
+use super::ProjectArgs;
+use crate::exit::Exit;
+use crate::output::Output;
+use serde::Serialize;
+use upper_shelf_core::Failure;
+use upper_shelf_core::footprint::text_bytes;
+use upper_shelf_core::runtimes::{Amount, Doubt, Trimmed};
+
+/// Show what comes along of the runtimes that programs run on: sizes before and after, parts, what is not certain
+#[derive(Debug, clap::Args)]
+pub struct Args {
+    #[command(flatten)]
+    project: ProjectArgs,
+    /// Show each module with the reason for which it comes along, and those that don't
+    #[arg(long)]
+    why: bool,
+}
+
+/// What `runtimes` prints of each platform.
+#[derive(Serialize, schemars::JsonSchema)]
+pub struct OfPlatform<'p> {
+    /// The platform.
+    platform: String,
+    /// Its runtimes.
+    runtimes: &'p [Trimmed],
+}
+
+pub fn run(args: Args, out: &mut Output) -> Result<Exit, Failure> {
+    let (_, plans) = super::load(&args.project, out)?;
+    if out.json {
+        let all = plans.iter();
+        let all = all.map(|plan| OfPlatform { platform: plan.product.platform.to_string(), runtimes: &plan.runtimes });
+        out.result(&all.collect::<Vec<_>>());
+        return Ok(Exit::Done);
+    }
+    if plans.iter().all(|plan| plan.runtimes.is_empty()) {
+        out.line("The manifest has no runtimes.");
+    }
+    let mut is_first = true;
+    for plan in &plans {
+        for runtime in &plan.runtimes {
+            if !std::mem::take(&mut is_first) {
+                out.line("");
+            }
+            show(&plan.product.platform.to_string(), runtime, args.why, out);
+        }
+    }
+    Ok(Exit::Done)
+}
+
+fn amount(amount: Amount) -> String {
+    let files = if amount.files == 1 { "1 file".to_owned() } else { format!("{} files", amount.files) };
+    format!("{} in {files}", text_bytes(amount.bytes))
+}
+
+fn show(platform: &str, runtime: &Trimmed, why: bool, out: &Output) {
+    let version = runtime.version.as_ref().map(|version| format!(" {version}")).unwrap_or_default();
+    out.heading(&format!("{}: {}{version} for {platform}", runtime.key, runtime.kind.title()));
+    out.line(format!("  folder     {}", runtime.into));
+    out.line(format!("  before     {}", amount(runtime.before)));
+    let share = (runtime.after.bytes * 100).div_ceil(runtime.before.bytes.max(1));
+    out.line(format!("  after      {}, {share} %", amount(runtime.after)));
+    let (kept, left): (Vec<_>, Vec<_>) = runtime.modules.iter().partition(|module| module.why.is_some());
+    if why {
+        let width = runtime.modules.iter().map(|module| module.name.len()).max().unwrap_or(0);
+        if !kept.is_empty() {
+            out.line("");
+            out.heading("modules that come along");
+        }
+        for module in &kept {
+            let why = module.why.as_deref().unwrap_or_default();
+            out.line(format!("  {:<width$}  {:>9}  {why}", module.name, text_bytes(module.bytes)));
+        }
+        if !left.is_empty() {
+            out.line("");
+            out.heading("modules that are left out");
+        }
+        for module in &left {
+            out.aside(&format!("  {:<width$}  {:>9}", module.name, text_bytes(module.bytes)));
+        }
+    } else if !runtime.modules.is_empty() {
+        let bytes = left.iter().map(|module| module.bytes).sum();
+        let names: Vec<&str> = kept.iter().map(|module| module.name.as_str()).collect();
+        for (n, line) in lines(&names, 66).iter().enumerate() {
+            out.line(format!("  {:<9}  {line}", if n == 0 { "modules" } else { "" }));
+        }
+        if !left.is_empty() {
+            out.line(format!(
+                "  left out   {} of {} modules, {}",
+                left.len(),
+                runtime.modules.len(),
+                text_bytes(bytes)
+            ));
+        }
+    }
+    if !runtime.licences.is_empty() {
+        out.line(format!("  licences   {} texts come along", runtime.licences.len()));
+        if why {
+            runtime.licences.iter().for_each(|path| out.aside(&format!("             {}/{path}", runtime.into)));
+        }
+    }
+    if !runtime.doubts.is_empty() {
+        out.line("");
+        out.heading("not certain: left out, and may be looked for by name");
+        for Doubt { module, why } in &runtime.doubts {
+            out.line(format!("  {module}"));
+            out.aside(&format!("    {why}"));
+        }
+        out.aside("  `also` in the [[runtime]] takes a module along; `drop` says that it isn't needed.");
+    }
+}
+
+/// Words in lines of so many letters.
+fn lines(words: &[&str], width: usize) -> Vec<String> {
+    let mut all: Vec<String> = Vec::new();
+    for word in words {
+        match all.last_mut().filter(|line| line.len() + 1 + word.len() <= width) {
+            Some(line) => *line += &format!(" {word}"),
+            None => all.push((*word).to_owned()),
+        }
+    }
+    all
+}

@@ -6,7 +6,7 @@ use crate::output::Output;
 use serde::Serialize;
 use upper_shelf_core::Failure;
 use upper_shelf_core::footprint::text_bytes;
-use upper_shelf_core::runtimes::{Amount, Doubt, Trimmed};
+use upper_shelf_core::runtimes::{Amount, Doubt, Module, Trimmed};
 
 /// Show what comes along of the runtimes that programs run on: sizes before and after, parts, what is not certain
 #[derive(Debug, clap::Args)]
@@ -63,42 +63,26 @@ fn show(platform: &str, runtime: &Trimmed, why: bool, out: &Output) {
     let share = (runtime.after.bytes * 100).div_ceil(runtime.before.bytes.max(1));
     out.line(format!("  after      {}, {share} %", amount(runtime.after)));
     let (kept, left): (Vec<_>, Vec<_>) = runtime.modules.iter().partition(|module| module.why.is_some());
-    if why {
-        let width = runtime.modules.iter().map(|module| module.name.len()).max().unwrap_or(0);
-        if !kept.is_empty() {
-            out.line("");
-            out.heading("modules that come along");
-        }
-        for module in &kept {
-            let why = module.why.as_deref().unwrap_or_default();
-            out.line(format!("  {:<width$}  {:>9}  {why}", module.name, text_bytes(module.bytes)));
-        }
-        if !left.is_empty() {
-            out.line("");
-            out.heading("modules that are left out");
-        }
-        for module in &left {
-            out.aside(&format!("  {:<width$}  {:>9}", module.name, text_bytes(module.bytes)));
-        }
-    } else if !runtime.modules.is_empty() {
-        let bytes = left.iter().map(|module| module.bytes).sum();
-        let names: Vec<&str> = kept.iter().map(|module| module.name.as_str()).collect();
-        for (n, line) in lines(&names, 66).iter().enumerate() {
+    let names = |some: &[&Module]| lines(&some.iter().map(|module| module.name.as_str()).collect::<Vec<_>>(), 66);
+    if !why && !kept.is_empty() {
+        for (n, line) in names(&kept).iter().enumerate() {
             out.line(format!("  {:<9}  {line}", if n == 0 { "modules" } else { "" }));
         }
-        if !left.is_empty() {
-            out.line(format!(
-                "  left out   {} of {} modules, {}",
-                left.len(),
-                runtime.modules.len(),
-                text_bytes(bytes)
-            ));
-        }
+    }
+    if !left.is_empty() {
+        let bytes = left.iter().map(|module| module.bytes).sum();
+        out.line(format!("  left out   {} of {} modules, {}", left.len(), runtime.modules.len(), text_bytes(bytes)));
     }
     if !runtime.licences.is_empty() {
         out.line(format!("  licences   {} texts come along", runtime.licences.len()));
-        if why {
-            runtime.licences.iter().for_each(|path| out.aside(&format!("             {}/{path}", runtime.into)));
+    }
+    if why && !kept.is_empty() {
+        out.line("");
+        out.heading("comes along");
+        let width = kept.iter().map(|module| module.name.len()).max().unwrap_or(0);
+        for module in &kept {
+            let why = module.why.as_deref().unwrap_or_default();
+            out.line(format!("  {:<width$}  {:>9}  {why}", module.name, text_bytes(module.bytes)));
         }
     }
     if !runtime.doubts.is_empty() {
@@ -109,6 +93,16 @@ fn show(platform: &str, runtime: &Trimmed, why: bool, out: &Output) {
             out.aside(&format!("    {why}"));
         }
         out.aside("  `also` in the [[runtime]] takes a module along; `drop` says that it isn't needed.");
+    }
+    if why && !left.is_empty() {
+        out.line("");
+        out.heading("left out");
+        names(&left).iter().for_each(|line| out.aside(&format!("  {line}")));
+    }
+    if why && !runtime.licences.is_empty() {
+        out.line("");
+        out.heading("licences");
+        runtime.licences.iter().for_each(|path| out.aside(&format!("  {}/{path}", runtime.into)));
     }
 }
 

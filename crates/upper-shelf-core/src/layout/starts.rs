@@ -24,7 +24,10 @@ pub fn check(project: &Project, product: &Product, payload: &Payload) -> Vec<Pro
         let several = |key: &'static str, paths: &[String]| {
             paths.iter().enumerate().map(|(n, path)| (format!("{key}.{n}"), path.clone())).collect::<Vec<_>>()
         };
-        let all = one("jar", &start.jar).into_iter().chain(one("script", &start.script));
+        let all = one("jar", &start.jar)
+            .into_iter()
+            .chain(one("script", &start.script))
+            .chain(one("zip-app", &start.zip_app));
         let all = all.chain(several("class-path", &start.class_path)).chain(several("module-path", &start.module_path));
         for (key, path) in all {
             let plain = path.replace('\\', "/");

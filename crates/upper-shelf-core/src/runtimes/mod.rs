@@ -1,10 +1,15 @@
 //! What programs run on and what comes along with them: a layer of the payload that is made smaller, and a way to start something on it.
 
 mod java;
+mod natives;
+mod node;
+pub(crate) mod php;
+mod python;
 
 use crate::footprint::{Node, RelPath};
 use crate::payload::gather::resolve;
-use crate::payload::{Payload, patterns};
+use crate::payload::{Payload, PayloadFile, Source, patterns};
+use crate::platform::Platform;
 use crate::problem::{Code, Problem};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -16,6 +21,12 @@ use std::collections::HashSet;
 pub enum RuntimeKind {
     /// A Java runtime, or a development kit that has one.
     Java,
+    /// An interpreter of Python with its library.
+    Python,
+    /// An interpreter of JavaScript, with the product's packages.
+    Node,
+    /// An interpreter of PHP, with its extensions.
+    Php,
     /// Any other interpreter.
     Plain,
 }
@@ -25,6 +36,9 @@ impl RuntimeKind {
     pub fn name(self) -> &'static str {
         match self {
             Self::Java => "java",
+            Self::Python => "python",
+            Self::Node => "node",
+            Self::Php => "php",
             Self::Plain => "plain",
         }
     }
@@ -33,7 +47,21 @@ impl RuntimeKind {
     pub fn title(self) -> &'static str {
         match self {
             Self::Java => "Java",
+            Self::Python => "Python",
+            Self::Node => "Node",
+            Self::Php => "PHP",
             Self::Plain => "an interpreter",
+        }
+    }
+
+    /// Variables that it is started with, for its folder as `{install}` has it.
+    pub fn setting(self, home: &str) -> Vec<(&'static str, String)> {
+        match self {
+            // Where its settings are, and none of the machine's own.
+            Self::Php => {
+                vec![("PHPRC", home.to_owned()), (php::HOME, home.to_owned()), ("PHP_INI_SCAN_DIR", String::new())]
+            }
+            Self::Java | Self::Python | Self::Node | Self::Plain => Vec::new(),
         }
     }
 
@@ -41,7 +69,10 @@ impl RuntimeKind {
     pub fn bending(self) -> &'static [&'static str] {
         match self {
             Self::Java => &["CLASSPATH", "JAVA_TOOL_OPTIONS", "JDK_JAVA_OPTIONS", "_JAVA_OPTIONS"],
-            Self::Plain => &[],
+            // All of Python's own are ignored; these would reach programs that it starts.
+            Self::Python => &["PYTHONHOME", "PYTHONINSPECT", "PYTHONPATH", "PYTHONSTARTUP", "__PYVENV_LAUNCHER__"],
+            Self::Node => &["NODE_OPTIONS", "NODE_PATH", "NODE_REPL_EXTERNAL_MODULE"],
+            Self::Php | Self::Plain => &[],
         }
     }
 }
@@ -96,6 +127,8 @@ pub struct Runtime {
     pub key: String,
     /// What it is.
     pub kind: RuntimeKind,
+    /// The platform that it is for.
+    pub platform: Platform,
     /// Its folder in the payload.
     pub into: RelPath,
     /// What of it comes along.
@@ -108,6 +141,8 @@ pub struct Runtime {
     pub starters: Vec<RelPath>,
     /// Programs of it that people start, which therefore stay.
     pub programs: Vec<RelPath>,
+    /// Scripts and archives that it starts.
+    pub scripts: Vec<RelPath>,
     /// Its keys in the manifest, as problems name them.
     pub setting: String,
 }
@@ -179,56 +214,91 @@ impl Runtime {
         Problem::error(Code::Runtime, what).about_setting(format!("{}.{key}", self.setting))
     }
 
+    /// A file in its folder.
+    fn file<'p>(&self, payload: &'p Payload, path: &str) -> Option<&'p PayloadFile> {
+        let path = RelPath::new(path).ok()?.below(&self.into);
+        let at = payload.files.binary_search_by(|file| file.path.cmp(&path)).ok()?;
+        payload.files.get(at)
+    }
+
+    /// Puts other content into a file in its folder.
+    fn put(&self, payload: &mut Payload, path: &str, source: Source, size: u64) {
+        let Some(path) = RelPath::new(path).ok().map(|path| path.below(&self.into)) else { return };
+        if let Some(file) = payload.files.iter_mut().find(|file| file.path == path) {
+            if let Some(share) = payload.shares.get_mut(file.layer) {
+                share.bytes = share.bytes + size - file.size;
+            }
+            (file.source, file.size) = (source, size);
+        }
+    }
+
+    /// Its programs that are started, with what links lead to, as paths in its folder.
+    fn started(&self, payload: &Payload) -> HashSet<String> {
+        let mut all = HashSet::new();
+        let mut next: Vec<RelPath> = self.programs.clone();
+        while let Some(path) = next.pop() {
+            let Some(inside) = self.inside(&path) else { continue };
+            if !all.insert(inside.to_owned()) {
+                continue;
+            }
+            next.extend(payload.others.iter().filter(|node| *node.path() == path).filter_map(|node| match node {
+                Node::Link { path, target } => RelPath::new(resolve(path, target)?).ok(),
+                Node::HardLink { to, .. } => Some(to.clone()),
+                _ => None,
+            }));
+        }
+        all
+    }
+
     fn amount(&self, payload: &Payload) -> Amount {
         let own = payload.files.iter().filter(|file| self.inside(&file.path).is_some());
         own.fold(Amount::default(), |sum, file| Amount { bytes: sum.bytes + file.size, files: sum.files + 1 })
     }
 
-    /// Takes out of the payload what doesn't stay of this runtime: files, links to these, and folders that become empty.
+    /// Takes out of the payload what doesn't stay of this runtime.
     fn retain(&self, payload: &mut Payload, stays: impl Fn(&str) -> bool) {
-        let keeps = |path: &RelPath| self.inside(path).is_none_or(&stays);
-        // A file stays for each of its names.
-        let named_again: HashSet<RelPath> = payload
-            .others
-            .iter()
-            .filter_map(
-                |node| if let Node::HardLink { path, to } = node { keeps(path).then(|| to.clone()) } else { None },
-            )
-            .collect();
-        let shares = &mut payload.shares;
-        payload.files.retain(|file| {
-            let is_kept = keeps(&file.path) || named_again.contains(&file.path);
-            if let Some(share) = shares.get_mut(file.layer).filter(|_| !is_kept) {
-                share.bytes -= file.size;
-                share.files -= 1;
-            }
-            is_kept
-        });
-        payload.others.retain(|node| node.is_folder() || keeps(node.path()));
-        while self.loses_links(payload) {}
-        let paths = payload.files.iter().map(|file| &file.path);
-        let others = payload.others.iter().filter(|node| !node.is_folder()).map(Node::path);
-        let full: HashSet<RelPath> =
-            paths.chain(others).flat_map(|path| std::iter::successors(path.parent(), RelPath::parent)).collect();
-        payload
-            .others
-            .retain(|node| !node.is_folder() || self.inside(node.path()).is_none() || full.contains(node.path()));
+        retain(payload, |path| self.inside(path).is_some(), |path| self.inside(path).is_none_or(&stays));
     }
+}
 
-    /// Takes out links that lead to nothing any more; says whether there were any: others may have led to these.
-    fn loses_links(&self, payload: &mut Payload) -> bool {
-        let paths = payload.files.iter().map(|file| file.path.as_str());
-        let names: HashSet<String> =
-            paths.chain(payload.others.iter().map(|node| node.path().as_str())).map(str::to_owned).collect();
-        let before = payload.others.len();
-        payload.others.retain(|node| match node {
-            Node::Link { path, target } if self.inside(path).is_some() => {
-                resolve(path, target).is_none_or(|to| names.contains(&to))
-            }
-            _ => true,
-        });
-        payload.others.len() < before
-    }
+/// Takes out of the payload what doesn't stay of some of it: files, links to these, and folders that become empty.
+fn retain(payload: &mut Payload, is_own: impl Fn(&RelPath) -> bool, stays: impl Fn(&RelPath) -> bool) {
+    let keeps = |path: &RelPath| !is_own(path) || stays(path);
+    // A file stays for each of its names.
+    let named_again: HashSet<RelPath> = payload
+        .others
+        .iter()
+        .filter_map(|node| if let Node::HardLink { path, to } = node { keeps(path).then(|| to.clone()) } else { None })
+        .collect();
+    let shares = &mut payload.shares;
+    payload.files.retain(|file| {
+        let is_kept = keeps(&file.path) || named_again.contains(&file.path);
+        if let Some(share) = shares.get_mut(file.layer).filter(|_| !is_kept) {
+            share.bytes -= file.size;
+            share.files -= 1;
+        }
+        is_kept
+    });
+    payload.others.retain(|node| node.is_folder() || keeps(node.path()));
+    while loses_links(payload, &is_own) {}
+    let paths = payload.files.iter().map(|file| &file.path);
+    let others = payload.others.iter().filter(|node| !node.is_folder()).map(Node::path);
+    let full: HashSet<RelPath> =
+        paths.chain(others).flat_map(|path| std::iter::successors(path.parent(), RelPath::parent)).collect();
+    payload.others.retain(|node| !node.is_folder() || !is_own(node.path()) || full.contains(node.path()));
+}
+
+/// Takes out links that lead to nothing any more; says whether there were any: others may have led to these.
+fn loses_links(payload: &mut Payload, is_own: impl Fn(&RelPath) -> bool) -> bool {
+    let paths = payload.files.iter().map(|file| file.path.as_str());
+    let names: HashSet<String> =
+        paths.chain(payload.others.iter().map(|node| node.path().as_str())).map(str::to_owned).collect();
+    let before = payload.others.len();
+    payload.others.retain(|node| match node {
+        Node::Link { path, target } if is_own(path) => resolve(path, target).is_none_or(|to| names.contains(&to)),
+        _ => true,
+    });
+    payload.others.len() < before
 }
 
 /// Makes the runtimes of a payload smaller. Gives what became of them, and what is wrong or noteworthy.
@@ -246,7 +316,7 @@ pub fn trim(runtimes: &[Runtime], payload: &mut Payload) -> (Vec<Trimmed>, Vec<P
             version: None,
             into: runtime.into.to_string(),
             before,
-            after: before,
+            after: Amount::default(),
             modules: Vec::new(),
             doubts: Vec::new(),
             licences: Vec::new(),
@@ -257,9 +327,13 @@ pub fn trim(runtimes: &[Runtime], payload: &mut Payload) -> (Vec<Trimmed>, Vec<P
         }
         match runtime.kind {
             RuntimeKind::Java => problems.extend(java::trim(runtime, payload, &mut trimmed)),
+            RuntimeKind::Python => problems.extend(python::trim(runtime, payload, &mut trimmed)),
+            RuntimeKind::Node => problems.extend(node::trim(runtime, payload, &mut trimmed)),
+            RuntimeKind::Php => problems.extend(php::trim(runtime, payload, &mut trimmed)),
             RuntimeKind::Plain => problems.extend(plain(runtime, payload)),
         }
-        trimmed.after = runtime.amount(payload);
+        let own = runtime.amount(payload);
+        trimmed.after = Amount { bytes: trimmed.after.bytes + own.bytes, files: trimmed.after.files + own.files };
         trimmed.licences = licences(runtime, payload);
         all.push(trimmed);
     }
@@ -275,9 +349,18 @@ fn without_starter(runtime: &Runtime, payload: &Payload) -> Option<Problem> {
     let missing = runtime.inside(&runtime.starters[0])?.to_owned();
     let what = format!("the runtime {:?} has no program {missing}", runtime.key);
     // The same without what other systems add to it, or with that; or the same further down.
-    let plain = missing.trim_end_matches(".exe").trim_end_matches('w');
+    let name =
+        |path: &str| path.rsplit('/').next().unwrap_or(path).trim_end_matches(".exe").trim_end_matches('w').to_owned();
+    let plain = name(&missing);
     let all = || payload.files.iter().filter_map(|file| runtime.inside(&file.path));
-    let other = all().find(|path| *path == plain || path.strip_suffix(".exe") == Some(plain));
+    // `python3` is `python` elsewhere.
+    let is_other = |path: &&str| {
+        let is_in_place = path.strip_prefix("bin/").unwrap_or(path).matches('/').count() == 0;
+        let other = name(path);
+        is_in_place
+            && (other == plain || plain.strip_suffix('3') == Some(&other) || other.strip_suffix('3') == Some(&plain))
+    };
+    let other = all().find(is_other);
     let below = all().filter_map(|path| path.strip_suffix(&missing)?.strip_suffix('/')).min();
     let problem = runtime.problem(what, "from");
     Some(match (other, below) {

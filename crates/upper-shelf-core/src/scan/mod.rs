@@ -1,5 +1,6 @@
 //! Looks through a folder of built files and proposes a manifest: what is in it is recognised by content, not by name.
 
+mod starts;
 mod told;
 
 use crate::footprint::file_name_of;
@@ -7,6 +8,7 @@ use crate::platform::{Platform, System};
 use crate::problem::{Code, Failure, Kind, Problem};
 use crate::recognise::{FileKind, recognise};
 use serde::Serialize;
+pub use starts::OnRuntime;
 use std::collections::BTreeMap;
 use std::fmt::Write;
 use std::fs;
@@ -29,6 +31,9 @@ pub struct Scan {
     pub web_runtime: bool,
     /// The likely programs by platform, best first.
     pub programs: Vec<Candidate>,
+    /// The likely program, where it runs on something else.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub on_runtime: Option<OnRuntime>,
     /// The likely icon.
     pub icon: Option<String>,
     /// The likely version.
@@ -100,6 +105,7 @@ pub fn scan(folder: &Path) -> Result<Scan, Failure> {
         kinds: BTreeMap::new(),
         web_runtime: false,
         programs: Vec::new(),
+        on_runtime: None,
         icon: None,
         version: in_name.map(|value| Found { value, place: "the folder's name".to_owned() }),
         told: Told::default(),
@@ -132,6 +138,16 @@ pub fn scan(folder: &Path) -> Result<Scan, Failure> {
         }
     }
     scan.programs.sort_by(|a, b| b.score.cmp(&a.score).then(a.path.cmp(&b.path)));
+    if !scan.web_runtime && scan.platforms.is_empty() {
+        let by_name = files.iter().map(|(name, path, _)| (name.as_str(), path.as_path())).collect();
+        let found = starts::find(&by_name, &scan.programs, &base);
+        // A script that starts itself needs no runtime that isn't there.
+        let has_script = scan.programs.iter().any(|one| one.kind == FileKind::Script && one.score > 0);
+        scan.on_runtime = found.filter(|one| one.folder.is_some() || !has_script);
+    }
+    if let Some(folder) = scan.on_runtime.as_ref().and_then(|one| one.folder.clone()) {
+        scan.programs.retain(|one| !one.path.strip_prefix(&folder).is_some_and(|rest| rest.starts_with('/')));
+    }
     let named: Vec<(&str, &Path)> = files.iter().map(|(name, path, _)| (name.as_str(), path.as_path())).collect();
     let windows = scan.programs.iter().find(|c| matches!(c.kind, FileKind::PeProgram(..)));
     let windows = windows.and_then(|c| named.iter().find(|(name, _)| *name == c.path).copied());
@@ -291,18 +307,26 @@ impl Scan {
             (false, from) => format!("{from}/{{platform}}"),
         };
         let _ = writeln!(out, "\n[[layer]]\nfrom = {}   # files that later builds add are included", quoted(&from));
-        if !ignore.is_empty() {
-            let list = ignore.iter().map(|i| quoted(i)).collect::<Vec<_>>().join(", ");
+        let runtime = self.on_runtime.as_ref().and_then(|one| one.folder.as_ref());
+        let runtime = runtime.map(|folder| format!("{folder}/**"));
+        let ignored: Vec<String> = ignore.iter().copied().chain(runtime.as_deref()).map(quoted).collect();
+        if !ignored.is_empty() {
+            let list = ignored.join(", ");
             let _ = writeln!(out, "drop = [{list}]   # not part of the program");
         }
         let programs = self.by_platform();
-        self.program(&programs, &mut out);
-        out.push_str("\n[targets]\n");
-        let platforms: Vec<String> = programs.iter().map(|(p, _)| quoted(p.name())).collect();
-        if !platforms.is_empty() {
-            let _ = writeln!(out, "platforms = [{}]   # what the program was built for", platforms.join(", "));
+        match &self.on_runtime {
+            Some(one) => out.push_str(&one.tables(&from)),
+            None => self.program(&programs, &mut out),
         }
-        let _ = writeln!(out, "build = [{}]", self.formats(&programs).join(", "));
+        out.push_str("\n[targets]\n");
+        let runtime = self.on_runtime.as_ref().and_then(|one| one.platform);
+        let platforms: Vec<Platform> = programs.iter().map(|(platform, _)| *platform).chain(runtime).collect();
+        if !platforms.is_empty() {
+            let names: Vec<String> = platforms.iter().map(|platform| quoted(platform.name())).collect();
+            let _ = writeln!(out, "platforms = [{}]   # what the program was built for", names.join(", "));
+        }
+        let _ = writeln!(out, "build = [{}]", self.formats(&platforms).join(", "));
         out
     }
 
@@ -381,12 +405,7 @@ impl Scan {
         };
         let Some(main) = by_platform.first().map(|(_, c)| *c).or(self.programs.first()) else { return };
         if main.kind == FileKind::Jar {
-            let _ = writeln!(
-                out,
-                "\n# {} is a Java archive: it needs a runtime, and a script or a program that starts it.\n\
-                 # [[program]]\n# key = \"app\"\n# file = \"bin/start\"",
-                main.path
-            );
+            let _ = writeln!(out, "\n# {} is a Java archive that doesn't say which class is started.", main.path);
             return;
         }
         out.push_str("\n[[program]]\nkey = \"app\"\n");
@@ -419,8 +438,8 @@ impl Scan {
     }
 
     /// The formats that people on these systems expect, of those that can hold the version.
-    fn formats(&self, by_platform: &[(Platform, &Candidate)]) -> Vec<&'static str> {
-        let has = |system: System| by_platform.iter().any(|(p, _)| p.system() == system);
+    fn formats(&self, platforms: &[Platform]) -> Vec<&'static str> {
+        let has = |system: System| platforms.iter().any(|platform| platform.system() == system);
         let version = self.version.as_ref().map_or("1.0.0", |found| &found.value);
         let mut formats = Vec::new();
         if has(System::Windows) {
@@ -432,7 +451,7 @@ impl Scan {
         }
         // A script has no platform: it is for the one that such scripts are for.
         let is_script = self.programs.first().is_some_and(|c| c.kind == FileKind::Script);
-        if has(System::Linux) || by_platform.is_empty() && is_script {
+        if has(System::Linux) || platforms.is_empty() && is_script {
             formats.extend(["\"appimage\"", "\"tar\""]);
         }
         if formats.is_empty() { vec!["\"zip\""] } else { formats }

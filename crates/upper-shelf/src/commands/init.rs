@@ -82,10 +82,17 @@ pub fn run(args: Args, out: &mut Output) -> Result<Exit, Failure> {
         [] => scan.programs.first().into_iter().collect(),
         platforms => platforms.iter().filter_map(of).collect(),
     };
-    for main in &mains {
+    if let Some(one) = &scan.on_runtime {
+        let runtime = match &one.folder {
+            Some(folder) => format!("which is in {folder}"),
+            None => "which isn't in the folder".to_owned(),
+        };
+        out.line(format!("  program  {} (runs on {}, {runtime})", one.path, one.kind.title()));
+    }
+    for main in mains.iter().filter(|_| scan.on_runtime.is_none()) {
         out.line(format!("  program  {} ({})", main.path, describe(main.kind)));
     }
-    if mains.is_empty() {
+    if scan.on_runtime.is_none() && mains.is_empty() {
         out.line("  no program was found: add a [[program]] for what users start");
     }
     if let Some(icon) = &scan.icon {

@@ -6,7 +6,7 @@ use crate::output::Output;
 use serde::Serialize;
 use upper_shelf_core::Failure;
 use upper_shelf_core::footprint::text_bytes;
-use upper_shelf_core::runtimes::{Amount, Doubt, Module, Trimmed};
+use upper_shelf_core::runtimes::{Amount, Doubt, Module, RuntimeKind, Trimmed};
 
 /// Show what comes along of the runtimes that programs run on: sizes before and after, parts, what is not certain
 #[derive(Debug, clap::Args)]
@@ -55,6 +55,9 @@ fn amount(amount: Amount) -> String {
     format!("{} in {files}", text_bytes(amount.bytes))
 }
 
+/// More modules than these are only counted, unless they are asked for.
+const MOST_NAMES: usize = 30;
+
 fn show(platform: &str, runtime: &Trimmed, why: bool, out: &Output) {
     let version = runtime.version.as_ref().map(|version| format!(" {version}")).unwrap_or_default();
     out.heading(&format!("{}: {}{version} for {platform}", runtime.key, runtime.kind.title()));
@@ -63,18 +66,29 @@ fn show(platform: &str, runtime: &Trimmed, why: bool, out: &Output) {
     let share = (runtime.after.bytes * 100).div_ceil(runtime.before.bytes.max(1));
     out.line(format!("  after      {}, {share} %", amount(runtime.after)));
     let (kept, left): (Vec<_>, Vec<_>) = runtime.modules.iter().partition(|module| module.why.is_some());
+    let parts = match runtime.kind {
+        RuntimeKind::Node => "packages",
+        RuntimeKind::Php => "extensions",
+        RuntimeKind::Java | RuntimeKind::Python | RuntimeKind::Plain => "modules",
+    };
     let names = |some: &[&Module]| lines(&some.iter().map(|module| module.name.as_str()).collect::<Vec<_>>(), 66);
-    if !why && !kept.is_empty() {
+    if !why && kept.len() > MOST_NAMES {
+        out.line(format!("  {parts:<10} {}; `--why` names them", kept.len()));
+    } else if !why && !kept.is_empty() {
         for (n, line) in names(&kept).iter().enumerate() {
-            out.line(format!("  {:<9}  {line}", if n == 0 { "modules" } else { "" }));
+            out.line(format!("  {:<10} {line}", if n == 0 { parts } else { "" }));
         }
     }
     if !left.is_empty() {
         let bytes = left.iter().map(|module| module.bytes).sum();
-        out.line(format!("  left out   {} of {} modules, {}", left.len(), runtime.modules.len(), text_bytes(bytes)));
+        out.line(format!("  left out   {} of {} {parts}, {}", left.len(), runtime.modules.len(), text_bytes(bytes)));
     }
     if !runtime.licences.is_empty() {
-        out.line(format!("  licences   {} texts come along", runtime.licences.len()));
+        let count = runtime.licences.len();
+        out.line(match count {
+            1 => "  licences   1 text comes along".to_owned(),
+            _ => format!("  licences   {count} texts come along"),
+        });
     }
     if why && !kept.is_empty() {
         out.line("");
@@ -85,7 +99,12 @@ fn show(platform: &str, runtime: &Trimmed, why: bool, out: &Output) {
             out.line(format!("  {:<width$}  {:>9}  {why}", module.name, text_bytes(module.bytes)));
         }
     }
-    if !runtime.doubts.is_empty() {
+    if runtime.doubts.len() > MOST_NAMES && !why {
+        out.line(format!(
+            "  uncertain  {} modules that are only imported within functions; `--why` names them",
+            runtime.doubts.len()
+        ));
+    } else if !runtime.doubts.is_empty() {
         out.line("");
         out.heading("not certain: left out, and may be looked for by name");
         for Doubt { module, why } in &runtime.doubts {
@@ -97,6 +116,12 @@ fn show(platform: &str, runtime: &Trimmed, why: bool, out: &Output) {
     if why && !left.is_empty() {
         out.line("");
         out.heading("left out");
+        // What is in a package that is left out needs no name of its own.
+        let is_inside = |name: &str| {
+            let package = name.rsplit_once('.').filter(|_| runtime.kind == RuntimeKind::Python);
+            package.is_some_and(|(package, _)| left.iter().any(|module| module.name == package))
+        };
+        let left: Vec<&Module> = left.iter().copied().filter(|module| !is_inside(&module.name)).collect();
         names(&left).iter().for_each(|line| out.aside(&format!("  {line}")));
     }
     if why && !runtime.licences.is_empty() {

@@ -31,12 +31,18 @@ mod msi_judges;
 mod msix;
 mod msix_build;
 #[cfg(unix)]
+mod node;
+#[cfg(unix)]
 mod notices;
 mod payload;
+#[cfg(unix)]
+mod php;
 #[cfg(unix)]
 mod power;
 #[cfg(unix)]
 mod preview;
+#[cfg(unix)]
+mod python;
 mod real;
 #[cfg(target_os = "linux")]
 mod renames;

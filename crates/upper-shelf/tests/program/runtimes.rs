@@ -635,7 +635,7 @@ fn what_cannot_be_run_is_told_before_anything_is_built() {
        |
     15 | keep = "used"
        |        ^^^^^^
-       = why: what is used can only be found out for a runtime of the kind "java"
+       = why: what is used can only be found out for runtimes of the kinds "java", "python", "node" and "php"
        = instead: keep = "all", or patterns of files
 
     2 errors; nothing was written

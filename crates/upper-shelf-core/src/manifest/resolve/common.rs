@@ -65,7 +65,9 @@ impl<'p> Resolver<'p> {
                 self.problem_of(Code::Duplicate, &format!("{at}.key"), what, "", "a different key for one of them");
                 continue;
             }
-            let Some(Started { file, mut arguments, mut unset }) = self.started(&at, program) else { continue };
+            let Some(Started { file, mut arguments, mut unset, mut environment }) = self.started(&at, program) else {
+                continue;
+            };
             keys.push(&program.key);
             if let Some(folder) = &program.working_folder {
                 self.one_line(&format!("{at}.working-folder"), folder);
@@ -101,12 +103,13 @@ impl<'p> Resolver<'p> {
             arguments.extend(program.arguments.iter().cloned());
             unset.extend(program.unset.iter().cloned());
             // What the manifest sets is meant.
-            unset.retain(|name| !program.environment.contains_key(name));
+            environment.extend(program.environment.clone());
+            unset.retain(|name| !environment.contains_key(name));
             let program = Program {
                 key: program.key.clone(),
                 file,
                 arguments,
-                environment: program.environment.clone(),
+                environment,
                 unset,
                 working_folder,
                 console: program.console,

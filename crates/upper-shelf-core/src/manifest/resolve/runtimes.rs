@@ -6,14 +6,19 @@ use crate::payload::{Layer, Modes};
 use crate::platform::System;
 use crate::problem::{Code, nearest};
 use crate::runtimes::{Keep, Runtime, RuntimeKind};
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
 /// How a program is started.
 pub(super) struct Started {
     pub file: RelPath,
     pub arguments: Vec<String>,
     pub unset: BTreeSet<String>,
+    pub environment: BTreeMap<String, String>,
 }
+
+/// Starts a module in isolation from whatever else the machine has; the folders where modules lie are counted before they follow.
+const PYTHON_MODULE: &str = "import runpy, sys; a = sys.argv[1:]; n = int(a[0]) + 1; sys.path[:0] = a[1:n]; sys.argv = a[n:]; \
+                             runpy.run_module(a[n], run_name='__main__', alter_sys=True)";
 
 fn in_install(path: &str) -> String {
     format!("{{install}}/{path}")
@@ -46,17 +51,17 @@ impl Resolver<'_> {
             let Some(into) = into.or_else(|| RelPath::new(&*written.key).ok()) else { continue };
             let keep = match (&written.keep, written.kind) {
                 (Some(Keep::Used), RuntimeKind::Plain) => {
-                    let why = "what is used can only be found out for a runtime of the kind \"java\"";
+                    let why = "what is used can only be found out for runtimes of the kinds \"java\", \"python\", \"node\" and \"php\"";
                     let what = "nobody knows what is used of this runtime".to_owned();
                     self.problem(&format!("{setting}.keep"), what, why, "keep = \"all\", or patterns of files");
                     continue;
                 }
                 (Some(keep), _) => keep.clone(),
-                (None, RuntimeKind::Java) => Keep::Used,
+                (None, RuntimeKind::Java | RuntimeKind::Python | RuntimeKind::Node | RuntimeKind::Php) => Keep::Used,
                 (None, RuntimeKind::Plain) => Keep::All,
             };
             if written.kind == RuntimeKind::Plain && !written.also.is_empty() {
-                let what = "only Java runtimes have modules".to_owned();
+                let what = "nothing is known of modules of such a runtime".to_owned();
                 self.problem(&format!("{setting}.also"), what, "", "`keep` and `drop` with patterns of files");
             }
             for (n, option) in written.options.iter().enumerate() {
@@ -67,6 +72,11 @@ impl Resolver<'_> {
             let starters: Vec<RelPath> =
                 self.program_of(written, false).into_iter().chain(self.program_of(written, true)).collect();
             let programs = programs.chain(starters.iter().cloned()).collect();
+            let on_it =
+                project.manifest.program.iter().filter(|program| program.runtime.as_ref() == Some(&written.key));
+            let on_it = on_it.filter_map(|program| program.start.as_ref());
+            let scripts = on_it.filter_map(|start| start.script.as_ref().or(start.zip_app.as_ref()));
+            let scripts = scripts.filter_map(|path| RelPath::new(path.replace('\\', "/")).ok()).collect();
             layers.push(Layer {
                 from,
                 source,
@@ -81,7 +91,19 @@ impl Resolver<'_> {
             });
             let (key, kind) = (written.key.clone(), written.kind);
             let (also, drop) = (written.also.clone(), written.drop.clone());
-            all.push(Runtime { key, kind, into, keep, also, drop, starters, programs, setting });
+            all.push(Runtime {
+                key,
+                kind,
+                platform: self.platform,
+                into,
+                keep,
+                also,
+                drop,
+                starters,
+                programs,
+                scripts,
+                setting,
+            });
         }
         all
     }
@@ -95,6 +117,14 @@ impl Resolver<'_> {
                 (RuntimeKind::Java, System::Windows) if console => "bin/java.exe",
                 (RuntimeKind::Java, System::Windows) => "bin/javaw.exe",
                 (RuntimeKind::Java, System::Macos | System::Linux) => "bin/java",
+                (RuntimeKind::Php, System::Windows) if console => "php.exe",
+                (RuntimeKind::Php, System::Windows) => "php-win.exe",
+                (RuntimeKind::Php, System::Macos | System::Linux) => "bin/php",
+                (RuntimeKind::Node, System::Windows) => "node.exe",
+                (RuntimeKind::Node, System::Macos | System::Linux) => "bin/node",
+                (RuntimeKind::Python, System::Windows) if console => "python.exe",
+                (RuntimeKind::Python, System::Windows) => "pythonw.exe",
+                (RuntimeKind::Python, System::Macos | System::Linux) => "bin/python3",
             };
             Some(name.to_owned())
         })?;
@@ -124,7 +154,9 @@ impl Resolver<'_> {
             };
             let file = self.select(file)?;
             return match RelPath::new(file.replace('\\', "/")) {
-                Ok(file) => Some(Started { file, arguments: Vec::new(), unset: BTreeSet::new() }),
+                Ok(file) => {
+                    Some(Started { file, arguments: Vec::new(), unset: BTreeSet::new(), environment: BTreeMap::new() })
+                }
                 Err(why) => {
                     let what = format!("the program's file {file:?} {why}");
                     self.problem(&format!("{at}.file"), what, "it is a path inside the payload", "file = \"bin/name\"");
@@ -156,7 +188,11 @@ impl Resolver<'_> {
         };
         let arguments = self.start_line(at, runtime, program.start.as_ref())?;
         let unset = runtime.kind.bending().iter().map(|name| (*name).to_owned()).collect();
-        Some(Started { file, arguments: [runtime.options.clone(), arguments].concat(), unset })
+        let home = runtime.into.as_ref().and_then(|into| self.select(into)).unwrap_or_else(|| runtime.key.clone());
+        let home = in_install(home.replace('\\', "/").trim_end_matches('/'));
+        let environment =
+            runtime.kind.setting(&home).into_iter().map(|(name, value)| (name.to_owned(), value)).collect();
+        Some(Started { file, arguments: [runtime.options.clone(), arguments].concat(), unset, environment })
     }
 
     /// What comes behind the runtime's program and its options.
@@ -172,18 +208,22 @@ impl Resolver<'_> {
             let at = at.trim_end_matches(".start").to_owned() + ".runtime";
             let instead = match runtime.kind {
                 RuntimeKind::Java => "start = { jar = \"lib/report.jar\" }",
+                RuntimeKind::Python => "start = { script = \"lib/report.py\" }",
+                RuntimeKind::Php => "start = { script = \"app/report.php\" }",
+                RuntimeKind::Node => "start = { script = \"app/server.js\" }",
                 RuntimeKind::Plain => "start = { script = \"report.script\" }",
             };
             self.problem_of(Code::MissingKey, &at, what, "", instead);
             return None;
         };
-        let written::Start { jar, class, module, script, class_path, module_path } = start;
-        let given = [("jar", jar), ("class", class), ("module", module), ("script", script)];
+        let written::Start { jar, class, module, script, zip_app, class_path, module_path } = start;
+        let given = [("jar", jar), ("class", class), ("module", module), ("script", script), ("zip-app", zip_app)];
         let given: Vec<(&str, &String)> =
             given.into_iter().filter_map(|(key, value)| Some((key, value.as_ref()?))).collect();
         let of_kind: &[&str] = match runtime.kind {
             RuntimeKind::Java => &["jar", "class", "module"],
-            RuntimeKind::Plain => &["script"],
+            RuntimeKind::Python => &["script", "zip-app", "module"],
+            RuntimeKind::Node | RuntimeKind::Php | RuntimeKind::Plain => &["script"],
         };
         let [(key, what)] = given[..] else {
             let said = if given.is_empty() { "`start` says nothing" } else { "`start` says several things" };
@@ -196,6 +236,16 @@ impl Resolver<'_> {
             return None;
         }
         self.one_line(&format!("{at}.{key}"), what);
+        let is_java = runtime.kind == RuntimeKind::Java;
+        for (path, all, is_of_it) in
+            [("class-path", class_path, is_java), ("module-path", module_path, is_java || key == "module")]
+        {
+            if !all.is_empty() && !is_of_it {
+                let said = format!("{path} means nothing for a {key} that runs on {}", runtime.kind.title());
+                self.problem(&format!("{at}.{path}"), said, "", format!("`{key}` alone"));
+                return None;
+            }
+        }
         let mut is_right = true;
         let mut path = |r: &mut Self, at: String, text: &str| {
             let bare = text.replace('\\', "/");
@@ -208,16 +258,38 @@ impl Resolver<'_> {
             in_install(&bare)
         };
         let separator = if self.platform.system() == System::Windows { ";" } else { ":" };
-        let mut joined = |r: &mut Self, key: &str, all: &[String]| {
+        let mut each = |r: &mut Self, key: &str, all: &[String]| {
             let each = all.iter().enumerate().map(|(n, one)| path(r, format!("{at}.{key}.{n}"), one));
-            each.collect::<Vec<_>>().join(separator)
+            each.collect::<Vec<_>>()
         };
         let mut arguments = Vec::new();
+        if runtime.kind == RuntimeKind::Python {
+            let folders = each(self, "module-path", module_path);
+            match key {
+                // Python itself puts the script's folder before others; in isolation it would not.
+                "script" => arguments.extend(["-E", "-s", "-B"].map(str::to_owned)),
+                "zip-app" => arguments.extend(["-I", "-B"].map(str::to_owned)),
+                _ if folders.is_empty() => {
+                    let said = "`module` needs `module-path`".to_owned();
+                    self.problem_of(Code::MissingKey, &format!("{at}.module"), said, "", "module-path = [\"lib\"]");
+                    return None;
+                }
+                _ => {
+                    arguments.extend(["-I", "-B", "-c", PYTHON_MODULE].map(str::to_owned));
+                    arguments.push(folders.len().to_string());
+                    arguments.extend(folders);
+                    arguments.push(what.clone());
+                    return is_right.then_some(arguments);
+                }
+            }
+            arguments.push(path(self, format!("{at}.{key}"), what));
+            return is_right.then_some(arguments);
+        }
         if !module_path.is_empty() {
-            arguments.extend(["-p".to_owned(), joined(self, "module-path", module_path)]);
+            arguments.extend(["-p".to_owned(), each(self, "module-path", module_path).join(separator)]);
         }
         if !class_path.is_empty() {
-            arguments.extend(["-cp".to_owned(), joined(self, "class-path", class_path)]);
+            arguments.extend(["-cp".to_owned(), each(self, "class-path", class_path).join(separator)]);
         }
         match key {
             "jar" => {

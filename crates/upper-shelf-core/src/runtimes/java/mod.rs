@@ -5,7 +5,6 @@ mod files;
 mod modules;
 
 use super::{Doubt, Keep, Module, Runtime, Trimmed};
-use crate::footprint::RelPath;
 use crate::payload::{Payload, PayloadFile, Source, Stamp, patterns};
 use crate::problem::{Code, Failure, Problem, nearest};
 use crate::sources;
@@ -26,15 +25,9 @@ const CHOOSES: &str = "jdk/internal/module/SystemModulesMap";
 /// A list of a runtime's properties is no longer than this, bytes.
 const LONGEST_LIST: u64 = 1 << 20;
 
-fn file<'p>(runtime: &Runtime, payload: &'p Payload, path: &str) -> Option<&'p PayloadFile> {
-    let path = RelPath::new(path).ok()?.below(&runtime.into);
-    let at = payload.files.binary_search_by(|file| file.path.cmp(&path)).ok()?;
-    payload.files.get(at)
-}
-
 /// Makes a Java runtime smaller, and says what is wrong or noteworthy.
 pub fn trim(runtime: &Runtime, payload: &mut Payload, trimmed: &mut Trimmed) -> Vec<Problem> {
-    let Some(image) = file(runtime, payload, IMAGE) else {
+    let Some(image) = runtime.file(payload, IMAGE) else {
         let what = format!("the runtime {:?} has no file {IMAGE}", runtime.key);
         let end = format!("/{IMAGE}");
         let found = payload.files.iter().filter_map(|file| runtime.inside(&file.path)?.strip_suffix(&end)).min();
@@ -107,13 +100,13 @@ pub fn trim(runtime: &Runtime, payload: &mut Payload, trimmed: &mut Trimmed) -> 
     let is_whole = names.len() == modules.all.len();
     if !is_whole {
         match written(&image_file, &image, &modules, &names) {
-            Ok((source, size)) => put(runtime, payload, IMAGE, source, size),
+            Ok((source, size)) => runtime.put(payload, IMAGE, source, size),
             Err(failure) => problems.extend(failure.problems),
         }
         if let Some(list) = list {
             let bytes = with_modules(&list, &names);
             let size = bytes.len() as u64;
-            put(runtime, payload, "release", Source::Memory(bytes.into_bytes().into()), size);
+            runtime.put(payload, "release", Source::Memory(bytes.into_bytes().into()), size);
         }
     }
     let programs: BTreeSet<&str> = runtime.programs.iter().filter_map(|path| runtime.inside(path)).collect();
@@ -129,7 +122,7 @@ pub fn trim(runtime: &Runtime, payload: &mut Payload, trimmed: &mut Trimmed) -> 
 
 /// The properties of a runtime, as it says them itself.
 fn release(runtime: &Runtime, payload: &Payload) -> Option<String> {
-    let file = file(runtime, payload, "release").filter(|file| file.size <= LONGEST_LIST)?;
+    let file = runtime.file(payload, "release").filter(|file| file.size <= LONGEST_LIST)?;
     String::from_utf8(file.bytes().ok()?).ok()
 }
 
@@ -299,15 +292,4 @@ fn knows_none() -> Vec<u8> {
         CHOOSES,
         &[none("allSystemModules"), none("defaultSystemModules"), names("moduleNames"), names("classNames")],
     )
-}
-
-/// Puts other content into a file of the runtime.
-fn put(runtime: &Runtime, payload: &mut Payload, path: &str, source: Source, size: u64) {
-    let Some(path) = RelPath::new(path).ok().map(|path| path.below(&runtime.into)) else { return };
-    if let Some(file) = payload.files.iter_mut().find(|file| file.path == path) {
-        if let Some(share) = payload.shares.get_mut(file.layer) {
-            share.bytes = share.bytes + size - file.size;
-        }
-        (file.source, file.size) = (source, size);
-    }
 }

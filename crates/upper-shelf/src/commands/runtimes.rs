@@ -55,6 +55,8 @@ fn amount(amount: Amount) -> String {
     format!("{} in {files}", text_bytes(amount.bytes))
 }
 
+/// A module and what speaks for it stand on one line if they are no longer than this.
+const SHORT: usize = 90;
 /// More modules than these are only counted, unless they are asked for.
 const MOST_NAMES: usize = 30;
 
@@ -107,9 +109,15 @@ fn show(platform: &str, runtime: &Trimmed, why: bool, out: &Output) {
     } else if !runtime.doubts.is_empty() {
         out.line("");
         out.heading("not certain: left out, and may be looked for by name");
+        let width = runtime.doubts.iter().map(|doubt| doubt.module.len()).max().unwrap_or(0);
+        let is_short = runtime.doubts.iter().all(|doubt| width + doubt.why.len() <= SHORT);
         for Doubt { module, why } in &runtime.doubts {
-            out.line(format!("  {module}"));
-            out.aside(&format!("    {why}"));
+            if is_short {
+                out.line(format!("  {module:<width$}  {why}"));
+            } else {
+                out.line(format!("  {module}"));
+                out.aside(&format!("    {why}"));
+            }
         }
         out.aside("  `also` in the [[runtime]] takes a module along; `drop` says that it isn't needed.");
     }

@@ -8,6 +8,8 @@ use std::io::{Read, Seek};
 
 /// A class file, or an archive in an archive, is no longer than this, bytes.
 const LONGEST: u64 = 256 << 20;
+/// What is read of an archive, and of those in it, is no longer than this together, bytes: a small one can ask for terabytes.
+const MOST: u64 = 4 << 30;
 /// An archive lies in an archive, and this in a third one at most.
 const DEEPEST: usize = 2;
 /// Where classes for later versions of Java lie (JEP 238).
@@ -38,6 +40,8 @@ pub struct Found {
     pub unreadable: BTreeMap<String, String>,
     /// How many classes were read.
     pub classes: usize,
+    /// Bytes that were read of the archive at hand.
+    bytes: u64,
 }
 
 /// Which Java a name in an archive is for, and the name without that.
@@ -55,6 +59,7 @@ impl Found {
         if !is_archive && end != "class" {
             return;
         }
+        self.bytes = 0;
         let looked = file.source.open().and_then(|source| {
             if is_archive {
                 return self.archive(Cursor::new(source), path, 0, runtime).map_err(std::io::Error::other);
@@ -90,7 +95,8 @@ impl Found {
             }
             let mut bytes = Vec::new();
             entry.take(LONGEST + 1).read_to_end(&mut bytes).map_err(|e| format!("{name}: {e}"))?;
-            if bytes.len() as u64 > LONGEST {
+            self.bytes += bytes.len() as u64;
+            if bytes.len() as u64 > LONGEST || self.bytes > MOST {
                 return Err(format!("{name} is too long"));
             }
             if is_class {

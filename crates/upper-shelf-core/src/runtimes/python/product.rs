@@ -8,6 +8,9 @@ use python_code::{Compiled, HEADER, Import, When};
 use read_at::Cursor;
 use std::collections::{BTreeMap, HashSet};
 
+/// The modules of an archive are no longer than this together, bytes: a small archive can ask for terabytes.
+const MOST: u64 = 1 << 30;
+
 /// What was found.
 #[derive(Debug, Default)]
 pub struct Found {
@@ -124,11 +127,16 @@ impl<'l> Search<'l> {
             .collect::<Result<_, _>>()
             .map_err(|e| e.to_string())?;
         let is_anothers = names.iter().any(|name| name.ends_with(".dist-info/RECORD"));
+        let mut all = 0;
         for name in names {
             self.found.own.extend(name.split('/').map(|part| part.split('.').next().unwrap_or(part).to_owned()));
             let Some((_, _, form)) = module_of(name.rsplit('/').next().unwrap_or(&name)) else { continue };
             if form != Form::Extension {
                 let bytes = read_entry(&mut archive, &name)?;
+                all += bytes.len() as u64;
+                if all > MOST {
+                    return Err(format!("its modules have more than {MOST} bytes"));
+                }
                 self.module(&bytes, form, &format!("{}/{name}", file.path), is_anothers)?;
             }
         }

@@ -10,10 +10,11 @@ use crate::footprint::{Node, RelPath};
 use crate::payload::gather::resolve;
 use crate::payload::{Payload, PayloadFile, Source, patterns};
 use crate::platform::Platform;
-use crate::problem::{Code, Problem};
+use crate::problem::{Code, Problem, nearest};
+use globset::GlobSet;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
-use std::collections::HashSet;
+use std::collections::{BTreeMap, BTreeSet, HashSet};
 
 /// What a runtime is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize, Serialize, JsonSchema)]
@@ -258,6 +259,68 @@ impl Runtime {
     /// Takes out of the payload what doesn't stay of this runtime.
     fn retain(&self, payload: &mut Payload, stays: impl Fn(&str) -> bool) {
         retain(payload, |path| self.inside(path).is_some(), |path| self.inside(path).is_none_or(&stays));
+    }
+}
+
+/// What a manifest wants of a runtime's parts, beside what is found.
+struct Wanted {
+    /// Parts that come along, with the reason.
+    roots: BTreeMap<String, String>,
+    /// Parts that don't.
+    without: BTreeSet<String>,
+    /// Files that don't.
+    drop: Option<GlobSet>,
+    problems: Vec<Problem>,
+}
+
+impl Wanted {
+    /// Takes `keep`, `also` and `drop` apart: names of parts, and patterns of files. `meant` gives the parts that a name means, nothing for an
+    /// unknown one, of which `absent` begins to tell.
+    fn new<'n>(
+        runtime: &Runtime,
+        absent: &str,
+        names: impl Iterator<Item = &'n str> + Clone,
+        meant: impl Fn(&str) -> Option<Vec<String>>,
+    ) -> Self {
+        let (mut roots, mut without, mut globs, mut problems) =
+            (BTreeMap::new(), BTreeSet::new(), Vec::new(), Vec::new());
+        let unknown = |name: &str, key: String| {
+            let problem = runtime.problem(format!("{absent} {name}"), &key);
+            match nearest(name, names.clone()) {
+                Some(near) => problem.instead(format!("{near:?}")),
+                None => problem.instead("`upper-shelf runtimes --why` shows those that are there"),
+            }
+        };
+        // Of an interpreter of Node they are patterns.
+        let these: &[String] = match &runtime.keep {
+            Keep::These(these) if runtime.kind != RuntimeKind::Node => these,
+            Keep::These(_) | Keep::Used | Keep::All => &[],
+        };
+        for (key, list) in [("keep", these), ("also", &runtime.also[..])] {
+            for (n, name) in list.iter().enumerate() {
+                match meant(name) {
+                    Some(parts) => parts.into_iter().for_each(|part| {
+                        roots.entry(part).or_insert_with(|| format!("the manifest wants it (`{key}`)"));
+                    }),
+                    None => problems.push(unknown(name, format!("{key}.{n}"))),
+                }
+            }
+        }
+        for (n, name) in runtime.drop.iter().enumerate() {
+            match meant(name).filter(|_| !name.contains('*')) {
+                Some(parts) => without.extend(parts),
+                None if name.contains(['/', '*']) && !name.starts_with('@') => globs.push(name.clone()),
+                None => problems.push(unknown(name, format!("drop.{n}"))),
+            }
+        }
+        let drop = match patterns(&globs) {
+            Ok(set) => (!globs.is_empty()).then_some(set),
+            Err(why) => {
+                problems.push(runtime.problem(why, "drop"));
+                None
+            }
+        };
+        Self { roots, without, drop, problems }
     }
 }
 

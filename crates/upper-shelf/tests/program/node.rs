@@ -167,6 +167,10 @@ fn what_is_wrong_with_packages_is_said_before_anything_is_built() {
     say("a lock file that is none", "");
     std::fs::remove_file(folder.at("built/package-lock.json")).expect("removed");
     say("no lock file", "");
+    // The interpreter is made smaller all the same.
+    let shown: serde_json::Value = serde_json::from_str(&folder.ok(&["runtimes", "--json"])).expect("JSON");
+    let files = |key: &str| shown[0]["runtimes"][0][key]["files"].as_u64().expect("a number");
+    assert_eq!((files("before"), files("after")), (5, 2));
     insta::assert_snapshot!(all, @r#"
     == no such package: 1
     error: no lock file has a package beees
@@ -211,7 +215,7 @@ fn what_is_wrong_with_packages_is_said_before_anything_is_built() {
        = why: invalid type: sequence, expected a map at line 1 column 13
        = instead: the file that the package manager wrote
     == no lock file: 0
-    ✓ linux-x64: 11 files, 290 bytes, for tar
+    ✓ linux-x64: 8 files, 229 bytes, for tar
     1 warning.
     warning: which packages in app/node_modules the product needs is not known
       --> ./shelf.toml:13:7

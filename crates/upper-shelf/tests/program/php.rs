@@ -161,7 +161,7 @@ fn extensions_are_wanted_left_out_and_unknown_as_the_manifest_says() {
        |
     17 | drop = ["honey"]
        |         ^^^^^^^
-       = instead: `upper-shelf runtimes --why` shows those that it has
+       = instead: `upper-shelf runtimes --why` shows those that are there
 
     2 errors; nothing was written
     "#);

@@ -386,6 +386,8 @@ fn what_is_wrong_of_a_python_program_is_said_before_anything_is_built() {
     std::fs::remove_file(folder.at("built/broken.pyz")).expect("removed");
     std::fs::remove_file(folder.at("python/lib/python3.11/os.py")).expect("removed");
     say("without modules", "", script);
+    folder.write("python/pyvenv.cfg", "home = /usr/bin\n");
+    say("a virtual environment", "", script);
     std::fs::rename(folder.at("python/bin/python3"), folder.at("python/python.exe")).expect("moved");
     say("of another system", "", script);
     insta::assert_snapshot!(all, @r#"
@@ -402,7 +404,7 @@ fn what_is_wrong_of_a_python_program_is_said_before_anything_is_built() {
        |
     16 | drop = ["honey"]
        |         ^^^^^^^
-       = instead: `upper-shelf runtimes --why` shows those that it has
+       = instead: `upper-shelf runtimes --why` shows those that are there
     == a Java archive: 1
     error: a runtime of the kind "python" starts no jar
       --> ./shelf.toml:22:17
@@ -472,6 +474,14 @@ fn what_is_wrong_of_a_python_program_is_said_before_anything_is_built() {
        |        ^^^^^^^^
        = why: they lie in lib/python3.X, on Windows in Lib or in python3X.zip, beside what is started
        = instead: the folder of a Python
+    == a virtual environment: 1
+    error: the runtime "python" has no modules of Python
+      --> ./shelf.toml:15:8
+       |
+    15 | from = "python"
+       |        ^^^^^^^^
+       = why: it is a virtual environment, which takes them from the Python that made it
+       = instead: the folder of that Python; and a layer with what is in site-packages
     == of another system: 1
     error: the runtime "python" has no program bin/python3
       --> ./shelf.toml:15:8

@@ -147,6 +147,34 @@ fn in_cache(folder: &Folder, path: &str) -> PathBuf {
     all.into_iter().find(|path| path.exists()).expect("in the cache")
 }
 
+/// Starts a product on a system that has nothing but a shell, what its scripts need, and the C library; gives its exit code and what it said.
+fn in_empty_root(folder: &Folder, product: &Path) -> (Option<i32>, String) {
+    let root = folder.at("root");
+    for place in ["lib64", "lib/x86_64-linux-gnu", "bin", "proc", "tmp"] {
+        std::fs::create_dir_all(root.join(place)).expect("made");
+    }
+    let copy = |from: &str, to: &str| {
+        std::fs::copy(from, root.join(to)).unwrap_or_else(|e| panic!("{from}: {e}"));
+    };
+    copy("/lib64/ld-linux-x86-64.so.2", "lib64/ld-linux-x86-64.so.2");
+    for library in ["libc.so.6", "libm.so.6", "libdl.so.2", "libpthread.so.0", "librt.so.1"] {
+        let path = format!("lib/x86_64-linux-gnu/{library}");
+        copy(&format!("/{path}"), &path);
+    }
+    copy("/bin/dash", "bin/sh");
+    copy("/usr/bin/readlink", "bin/readlink");
+    copy("/usr/bin/dirname", "bin/dirname");
+    judge_says_yes("cp", &["-r", product.to_str().expect("text"), root.join("product").to_str().expect("text")]);
+    let out = Command::new("unshare")
+        .args(["-mpf", "sh", "-c", "mount -t proc proc \"$1/proc\" && exec chroot \"$1\" /product/launch", "sh"])
+        .arg(&root)
+        .env_clear()
+        .env("PATH", "/usr/sbin:/usr/bin:/sbin:/bin")
+        .output()
+        .expect("unshare");
+    (out.status.code(), text(&out))
+}
+
 const BENT: [(&str, &str); 3] =
     [("JAVA_TOOL_OPTIONS", "-Xnonsense"), ("_JAVA_OPTIONS", "-Xnonsense"), ("JDK_JAVA_OPTIONS", "-Xnonsense")];
 
@@ -212,6 +240,8 @@ fn a_java_program_brings_what_it_needs_and_starts_from_every_package() {
             assert!(said.contains(&format!("home {}\n", home.display())), "{said}");
         }
     }
+    let (code, said) = in_empty_root(&folder, &unpacked);
+    assert_eq!(code, Some(7), "{said}");
     let release = std::fs::read_to_string(app.join("java/release")).expect("read");
     assert!(release.contains("MODULES=\"java.base java.logging\"\n"), "{release}");
     // All of it is the same as in the whole one, and the reader of another Java finds it right.
@@ -526,7 +556,7 @@ fn what_cannot_be_run_is_told_before_anything_is_built() {
        |
     16 | drop = ["honey"]
        |         ^^^^^^^
-       = instead: `upper-shelf runtimes --why` shows those that it has
+       = instead: `upper-shelf runtimes --why` shows those that are there
     == without the base: 1
     error: java.base can't be left out
       --> ./shelf.toml:16:8

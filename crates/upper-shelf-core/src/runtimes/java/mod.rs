@@ -4,9 +4,9 @@ mod archives;
 mod files;
 mod modules;
 
-use super::{Doubt, Keep, Module, Runtime, Trimmed};
-use crate::payload::{Payload, PayloadFile, Source, Stamp, patterns};
-use crate::problem::{Code, Failure, Problem, nearest};
+use super::{Doubt, Keep, Module, Runtime, Trimmed, Wanted};
+use crate::payload::{Payload, PayloadFile, Source, Stamp};
+use crate::problem::{Code, Failure, Problem};
 use crate::sources;
 use archives::Found;
 use java_class::{Method, Returns};
@@ -73,7 +73,8 @@ pub fn trim(runtime: &Runtime, payload: &mut Payload, trimmed: &mut Trimmed) -> 
             return problems;
         }
     };
-    let Wanted { roots, without, drop } = wanted;
+    let Wanted { roots, without, drop, .. } = wanted;
+    let without: BTreeSet<&str> = without.iter().map(String::as_str).collect();
     let kept = match &runtime.keep {
         Keep::All => modules
             .all
@@ -144,55 +145,17 @@ fn with_modules(list: &str, modules: &BTreeSet<&str>) -> String {
     all.collect()
 }
 
-/// What the manifest wants of a runtime, beside what is found.
-struct Wanted<'r> {
-    roots: BTreeMap<String, String>,
-    without: BTreeSet<&'r str>,
-    drop: Option<globset::GlobSet>,
-}
-
-fn wanted<'r>(runtime: &'r Runtime, modules: &Modules) -> Result<Wanted<'r>, Vec<Problem>> {
-    let mut problems = Vec::new();
-    let mut roots = BTreeMap::from([(BASE.to_owned(), "every program needs it".to_owned())]);
-    let mut unknown = |name: &str, key: String| {
-        let what = format!("the runtime {:?} has no module {name}", runtime.key);
-        let problem = runtime.problem(what, &key);
-        problems.push(match nearest(name, modules.all.keys().copied()) {
-            Some(near) => problem.instead(format!("{near:?}")),
-            None => problem.instead("`upper-shelf runtimes --why` shows those that it has"),
-        });
-    };
-    let these: &[String] = if let Keep::These(these) = &runtime.keep { these } else { &[] };
-    for (key, names) in [("keep", these), ("also", &runtime.also[..])] {
-        for (n, name) in names.iter().enumerate() {
-            match modules.all.contains_key(name.as_str()) {
-                true => drop(roots.entry(name.clone()).or_insert_with(|| format!("the manifest wants it (`{key}`)"))),
-                false => unknown(name, format!("{key}.{n}")),
-            }
-        }
-    }
-    let (mut without, mut globs) = (BTreeSet::new(), Vec::new());
-    for (n, name) in runtime.drop.iter().enumerate() {
-        if modules.all.contains_key(name.as_str()) {
-            without.insert(name.as_str());
-        } else if name.contains(['/', '*']) {
-            globs.push(name.clone());
-        } else {
-            unknown(name, format!("drop.{n}"));
-        }
-    }
-    if without.contains(BASE) {
+/// What the manifest wants of the modules.
+fn wanted(runtime: &Runtime, modules: &Modules) -> Result<Wanted, Vec<Problem>> {
+    let absent = format!("the runtime {:?} has no module", runtime.key);
+    let meant = |name: &str| modules.all.contains_key(name).then(|| vec![name.to_owned()]);
+    let mut wanted = Wanted::new(runtime, &absent, modules.all.keys().copied(), meant);
+    wanted.roots.insert(BASE.to_owned(), "every program needs it".to_owned());
+    if wanted.without.contains(BASE) {
         let problem = runtime.problem(format!("{BASE} can't be left out"), "drop");
-        problems.push(problem.why("every program needs it").instead("leave it out of `drop`"));
+        wanted.problems.push(problem.why("every program needs it").instead("leave it out of `drop`"));
     }
-    let drop = match patterns(&globs) {
-        Ok(set) => (!globs.is_empty()).then_some(set),
-        Err(why) => {
-            problems.push(runtime.problem(why, "drop"));
-            None
-        }
-    };
-    if problems.is_empty() { Ok(Wanted { roots, without, drop }) } else { Err(problems) }
+    if wanted.problems.is_empty() { Ok(wanted) } else { Err(wanted.problems) }
 }
 
 /// Archives that need a later Java.

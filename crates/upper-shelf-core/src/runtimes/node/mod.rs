@@ -2,11 +2,11 @@
 
 mod lock;
 
-use super::{Amount, Keep, Module, Runtime, Trimmed, natives, retain};
+use super::{Amount, Keep, Module, Runtime, Trimmed, Wanted, natives, retain};
 use crate::footprint::RelPath;
 use crate::payload::{Payload, PayloadFile, patterns};
 use crate::platform::{Platform, System};
-use crate::problem::{Code, Problem, nearest};
+use crate::problem::{Code, Problem};
 use globset::GlobSet;
 use lock::Lock;
 use std::collections::{BTreeMap, BTreeSet};
@@ -67,8 +67,9 @@ impl Project {
 pub fn trim(runtime: &Runtime, payload: &mut Payload, trimmed: &mut Trimmed) -> Vec<Problem> {
     let mut problems = Vec::new();
     let mut projects = projects(runtime, payload, &mut problems);
-    let drop = wanted(runtime, &mut projects, &mut problems);
-    if !problems.is_empty() {
+    let Wanted { drop, problems: wrong, .. } = wanted(runtime, &mut projects);
+    problems.extend(wrong);
+    if problems.iter().any(Problem::is_error) {
         return problems;
     }
     let keeps_all = runtime.keep == Keep::All;
@@ -175,49 +176,22 @@ fn projects(runtime: &Runtime, payload: &Payload, problems: &mut Vec<Problem>) -
     all
 }
 
-/// What the manifest wants: packages by their names, files by patterns.
-fn wanted(runtime: &Runtime, projects: &mut [Project], problems: &mut Vec<Problem>) -> Option<GlobSet> {
-    let is_named = |folder: &str, name: &str| folder.rsplit("node_modules/").next() == Some(name);
-    let names: BTreeSet<String> = projects
-        .iter()
-        .flat_map(|project| project.lock.packages.keys())
-        .filter_map(|folder| folder.rsplit("node_modules/").next())
-        .filter(|name| !name.is_empty())
-        .map(str::to_owned)
-        .collect();
-    let unknown = |name: &str, key: String| {
-        let problem = runtime.problem(format!("no lock file has a package {name}"), &key);
-        match nearest(name, names.iter().map(String::as_str)) {
-            Some(near) => problem.instead(format!("{near:?}")),
-            None => problem.instead("`upper-shelf runtimes --why` shows those that are there"),
-        }
-    };
-    for (n, name) in runtime.also.iter().enumerate() {
-        if !names.contains(name) {
-            problems.push(unknown(name, format!("also.{n}")));
-        }
-        projects.iter_mut().for_each(|project| project.out.retain(|folder, _| !is_named(folder, name)));
+/// What the manifest wants of the packages: each name is every package that is called so.
+fn wanted(runtime: &Runtime, projects: &mut [Project]) -> Wanted {
+    fn name_of(folder: &str) -> &str {
+        folder.rsplit("node_modules/").next().unwrap_or(folder)
     }
-    let mut globs = Vec::new();
-    for (n, name) in runtime.drop.iter().enumerate() {
-        if names.contains(name) {
-            for project in projects.iter_mut() {
-                let all = project.lock.packages.keys().filter(|folder| is_named(folder, name));
-                project.out.extend(all.map(|folder| (folder.clone(), "the manifest leaves it out".to_owned())));
-            }
-        } else if name.contains(['*', '/']) && !name.starts_with('@') {
-            globs.push(name.clone());
-        } else {
-            problems.push(unknown(name, format!("drop.{n}")));
-        }
+    let folders = projects.iter().flat_map(|project| project.lock.packages.keys());
+    let names: BTreeSet<String> =
+        folders.map(|folder| name_of(folder).to_owned()).filter(|name| !name.is_empty()).collect();
+    let meant = |name: &str| names.contains(name).then(|| vec![name.to_owned()]);
+    let wanted = Wanted::new(runtime, "no lock file has a package", names.iter().map(String::as_str), meant);
+    for project in projects {
+        project.out.retain(|folder, _| !wanted.roots.contains_key(name_of(folder)));
+        let left = project.lock.packages.keys().filter(|folder| wanted.without.contains(name_of(folder)));
+        project.out.extend(left.map(|folder| (folder.clone(), "the manifest leaves it out".to_owned())));
     }
-    match patterns(&globs) {
-        Ok(set) => (!globs.is_empty()).then_some(set),
-        Err(why) => {
-            problems.push(runtime.problem(why, "drop"));
-            None
-        }
-    }
+    wanted
 }
 
 /// How much each package of a project has.

@@ -2,10 +2,10 @@
 
 mod code;
 
-use super::{Keep, Module, Runtime, Trimmed, natives};
+use super::{Keep, Module, Runtime, Trimmed, Wanted, natives};
 use crate::footprint::RelPath;
 use crate::payload::{Payload, PayloadFile, Source, patterns};
-use crate::problem::{Code, Problem, nearest};
+use crate::problem::{Code, Problem};
 use code::{Named, named};
 use std::collections::{BTreeMap, BTreeSet, HashMap, VecDeque};
 use std::sync::LazyLock;
@@ -67,7 +67,7 @@ fn extensions(runtime: &Runtime, payload: &Payload) -> BTreeMap<String, Extensio
 
 /// What the product's own code names, with the first file that does.
 #[derive(Default)]
-struct Wanted {
+struct Used {
     names: BTreeMap<String, String>,
     texts: BTreeMap<String, String>,
     /// Extensions that its packages say they need.
@@ -75,7 +75,7 @@ struct Wanted {
     unreadable: BTreeMap<String, String>,
 }
 
-impl Wanted {
+impl Used {
     fn look(&mut self, file: &PayloadFile, is_started: bool) {
         let name = file.path.name();
         let end = name.rsplit_once('.').map(|(_, end)| end.to_lowercase()).unwrap_or_default();
@@ -125,11 +125,14 @@ impl Wanted {
 /// Makes a PHP smaller and writes its settings, and says what is wrong or noteworthy.
 pub fn trim(runtime: &Runtime, payload: &mut Payload, trimmed: &mut Trimmed) -> Vec<Problem> {
     let extensions = extensions(runtime, payload);
-    let mut wanted = Wanted::default();
+    let mut wanted = Used::default();
     for file in payload.files.iter().filter(|file| runtime.inside(&file.path).is_none()) {
         wanted.look(file, runtime.scripts.contains(&file.path));
     }
-    let (roots, without, globs, mut problems) = asked(runtime, &extensions);
+    let absent = format!("the runtime {:?} has no extension", runtime.key);
+    let meant = |name: &str| extensions.contains_key(name).then(|| vec![name.to_owned()]);
+    let names = extensions.keys().map(String::as_str);
+    let Wanted { roots, without, drop, mut problems } = Wanted::new(runtime, &absent, names, meant);
     if !problems.is_empty() {
         return problems;
     }
@@ -167,8 +170,7 @@ pub fn trim(runtime: &Runtime, payload: &mut Payload, trimmed: &mut Trimmed) -> 
     settings(runtime, payload, &extensions, &kept, &needs);
     let left: BTreeSet<&str> =
         extensions.iter().filter(|(name, _)| !kept.contains_key(*name)).map(|(_, one)| one.path.as_str()).collect();
-    let (rules, drop) =
-        (patterns(&READ.files).expect("patterns of ours"), patterns(&globs).ok().filter(|_| !globs.is_empty()));
+    let rules = patterns(&READ.files).expect("patterns of ours");
     let programs = runtime.started(payload);
     let keeps_all = runtime.keep == Keep::All;
     let stays = |path: &str| {
@@ -178,42 +180,6 @@ pub fn trim(runtime: &Runtime, payload: &mut Payload, trimmed: &mut Trimmed) -> 
     let unused = natives::unused(runtime, payload, stays);
     runtime.retain(payload, |path| stays(path) && !unused.contains(path));
     problems
-}
-
-/// What the manifest wants: extensions by their names, files by patterns.
-type Asked = (BTreeMap<String, String>, BTreeSet<String>, Vec<String>, Vec<Problem>);
-
-fn asked(runtime: &Runtime, extensions: &BTreeMap<String, Extension>) -> Asked {
-    let (mut roots, mut without, mut globs, mut problems) = (BTreeMap::new(), BTreeSet::new(), Vec::new(), Vec::new());
-    let unknown = |name: &str, key: String| {
-        let problem = runtime.problem(format!("the runtime {:?} has no extension {name}", runtime.key), &key);
-        match nearest(name, extensions.keys().map(String::as_str)) {
-            Some(near) => problem.instead(format!("{near:?}")),
-            None => problem.instead("`upper-shelf runtimes --why` shows those that it has"),
-        }
-    };
-    let these: &[String] = if let Keep::These(these) = &runtime.keep { these } else { &[] };
-    for (key, names) in [("keep", these), ("also", &runtime.also[..])] {
-        for (n, name) in names.iter().enumerate() {
-            match extensions.contains_key(name) {
-                true => drop(roots.insert(name.clone(), format!("the manifest wants it (`{key}`)"))),
-                false => problems.push(unknown(name, format!("{key}.{n}"))),
-            }
-        }
-    }
-    for (n, name) in runtime.drop.iter().enumerate() {
-        if name.contains(['/', '*', '.']) {
-            globs.push(name.clone());
-        } else if extensions.contains_key(name) {
-            without.insert(name.clone());
-        } else {
-            problems.push(unknown(name, format!("drop.{n}")));
-        }
-    }
-    if let Err(why) = patterns(&globs) {
-        problems.push(runtime.problem(why, "drop"));
-    }
-    (roots, without, globs, problems)
 }
 
 /// Which extensions each one needs: those that have what it takes from others, and those by the rules.
@@ -247,7 +213,7 @@ fn used(
     runtime: &Runtime,
     payload: &Payload,
     extensions: &BTreeMap<String, Extension>,
-    wanted: &Wanted,
+    wanted: &Used,
 ) -> BTreeMap<String, String> {
     let names = |text: &str| wanted.names.contains_key(&text.to_lowercase());
     let mut own = BTreeSet::new();

@@ -6,10 +6,10 @@ mod product;
 mod rules;
 
 use super::natives;
-use super::{Doubt, Keep, Module, Runtime, Trimmed};
+use super::{Doubt, Keep, Module, Runtime, Trimmed, Wanted};
 use crate::footprint::RelPath;
-use crate::payload::{Payload, PayloadFile, Source, Stamp, patterns};
-use crate::problem::{Code, Failure, Problem, nearest};
+use crate::payload::{Payload, PayloadFile, Source, Stamp};
+use crate::problem::{Code, Failure, Problem};
 use crate::sources;
 use closure::{Closure, Follow};
 use library::Library;
@@ -35,13 +35,23 @@ pub fn trim(runtime: &Runtime, payload: &mut Payload, trimmed: &mut Trimmed) -> 
         Ok(Some(library)) => library,
         Ok(None) => {
             let problem = runtime.problem(format!("the runtime {:?} has no modules of Python", runtime.key), "from");
+            if runtime.file(payload, "pyvenv.cfg").is_some() {
+                let problem = problem.why("it is a virtual environment, which takes them from the Python that made it");
+                return vec![problem.instead("the folder of that Python; and a layer with what is in site-packages")];
+            }
             let why = "they lie in lib/python3.X, on Windows in Lib or in python3X.zip, beside what is started";
             return vec![problem.why(why).instead("the folder of a Python")];
         }
         Err(why) => return unreadable(why),
     };
     trimmed.version = Some(format!("3.{}", library.minor));
-    let Wanted { roots, without, drop, mut problems } = wanted(runtime, &library);
+    let absent = format!("the runtime {:?} has no module", runtime.key);
+    let meant = |name: &str| {
+        let all: Vec<String> = library.meant(name).into_iter().map(str::to_owned).collect();
+        (!all.is_empty() || rules().is_builtin(name)).then_some(all)
+    };
+    let names = library.modules.keys().map(String::as_str);
+    let Wanted { roots, without, drop, mut problems } = Wanted::new(runtime, &absent, names, meant);
     if !problems.is_empty() {
         return problems;
     }
@@ -53,7 +63,9 @@ pub fn trim(runtime: &Runtime, payload: &mut Payload, trimmed: &mut Trimmed) -> 
     let found = search.found;
     problems.extend(other_python(runtime, payload, &found, library.minor));
     let is_left = |name: &str| {
-        without.iter().any(|one| name.strip_prefix(one).is_some_and(|rest| rest.is_empty() || rest.starts_with('.')))
+        without
+            .iter()
+            .any(|one| name.strip_prefix(one.as_str()).is_some_and(|rest| rest.is_empty() || rest.starts_with('.')))
     };
     let mut follow = Follow::new(runtime, payload, &library);
     roots.iter().for_each(|(name, why)| follow.root(name, why, true));
@@ -90,57 +102,6 @@ pub fn trim(runtime: &Runtime, payload: &mut Payload, trimmed: &mut Trimmed) -> 
     files(runtime, payload, &library, &needed, drop.as_ref());
     search_paths(runtime, payload);
     problems
-}
-
-/// What the manifest wants, beside what is found.
-struct Wanted {
-    roots: BTreeMap<String, String>,
-    without: Vec<String>,
-    drop: Option<globset::GlobSet>,
-    problems: Vec<Problem>,
-}
-
-fn wanted(runtime: &Runtime, library: &Library) -> Wanted {
-    let mut problems = Vec::new();
-    let mut roots = BTreeMap::new();
-    let mut unknown = |name: &str, key: String| {
-        let what = format!("the runtime {:?} has no module {name}", runtime.key);
-        let problem = runtime.problem(what, &key);
-        problems.push(match nearest(name, library.modules.keys().map(String::as_str)) {
-            Some(near) => problem.instead(format!("{near:?}")),
-            None => problem.instead("`upper-shelf runtimes --why` shows those that it has"),
-        });
-    };
-    let these: &[String] = if let Keep::These(these) = &runtime.keep { these } else { &[] };
-    for (key, names) in [("keep", these), ("also", &runtime.also[..])] {
-        for (n, name) in names.iter().enumerate() {
-            let meant = library.meant(name);
-            if meant.is_empty() && !rules().is_builtin(name) {
-                unknown(name, format!("{key}.{n}"));
-            }
-            for name in meant {
-                roots.entry(name.to_owned()).or_insert_with(|| format!("the manifest wants it (`{key}`)"));
-            }
-        }
-    }
-    let (mut without, mut globs) = (Vec::new(), Vec::new());
-    for (n, name) in runtime.drop.iter().enumerate() {
-        if name.contains(['/', '*']) {
-            globs.push(name.clone());
-        } else if library.modules.contains_key(name) {
-            without.push(name.clone());
-        } else {
-            unknown(name, format!("drop.{n}"));
-        }
-    }
-    let drop = match patterns(&globs) {
-        Ok(set) => (!globs.is_empty()).then_some(set),
-        Err(why) => {
-            problems.push(runtime.problem(why, "drop"));
-            None
-        }
-    };
-    Wanted { roots, without, drop, problems }
 }
 
 /// Code that this Python never loads.

@@ -119,27 +119,28 @@ pub fn texts(file: &PayloadFile, is_name: impl Fn(&str) -> bool) -> std::io::Res
     Ok(found)
 }
 
-/// Libraries that only what is left out needs. What nobody names stays: it may be loaded by its name.
+/// Libraries of a runtime that only what is left out needs, and nothing of the product. What nobody names stays: it may be loaded by its name.
 pub fn unused(runtime: &Runtime, payload: &Payload, stays: impl Fn(&str) -> bool) -> BTreeSet<String> {
     let name_of = |path: &str| path.rsplit('/').next().unwrap_or(path).to_lowercase();
     let is_one = |path: &str| {
         let name = name_of(path);
         name.ends_with(".dll") || name.ends_with(".dylib") || name.ends_with(".so") || name.contains(".so.")
     };
-    let all: Vec<(&str, &PayloadFile)> =
-        payload.files.iter().filter_map(|file| Some((runtime.inside(&file.path)?, file))).collect();
-    let code =
+    let is_code =
         |path: &str| is_one(path) || path.ends_with(".pyd") || path.ends_with(".exe") || path.starts_with("bin/");
     // Who needs which, by lower-case names without folders.
-    let needs: HashMap<&str, BTreeSet<String>> = all
-        .iter()
-        .filter(|(path, _)| code(path))
-        .map(|(path, file)| (*path, needed(file).iter().map(|name| name.to_lowercase()).collect()))
-        .collect();
+    let (mut needs, mut outside) = (HashMap::<&str, BTreeSet<String>>::new(), BTreeSet::new());
+    for file in payload.files.iter().filter(|file| is_code(runtime.inside(&file.path).unwrap_or(file.path.as_str()))) {
+        let names = needed(file).into_iter().map(|name| name.to_lowercase());
+        match runtime.inside(&file.path) {
+            Some(path) => drop(needs.insert(path, names.collect())),
+            None => outside.extend(names),
+        }
+    }
     let named: HashSet<&String> = needs.values().flatten().collect();
     let mut used: HashSet<&str> = HashSet::new();
-    let mut next: Vec<&str> =
-        needs.keys().copied().filter(|path| stays(path) && !(is_one(path) && named.contains(&name_of(path)))).collect();
+    let is_wanted = |path: &str| !is_one(path) || !named.contains(&name_of(path)) || outside.contains(&name_of(path));
+    let mut next: Vec<&str> = needs.keys().copied().filter(|path| stays(path) && is_wanted(path)).collect();
     while let Some(path) = next.pop() {
         if used.insert(path) {
             let wanted = &needs[path];

@@ -86,6 +86,7 @@ fn product() -> Folder {
     folder.write("built/node_modules/hives/prebuilds/linux-x64/comb.node", add_on(62));
     folder.write("built/node_modules/hives/prebuilds/linux-arm64/comb.node", add_on(183));
     std::fs::create_dir_all(folder.at("built/node_modules/.bin")).expect("made");
+    std::fs::create_dir_all(folder.at("built/data")).expect("made");
     std::os::unix::fs::symlink("../bees/cli.js", folder.at("built/node_modules/.bin/bees")).expect("a link");
     for name in ["include/node/node.h", "lib/node_modules/npm/package.json", "LICENSE", "README.md"] {
         folder.write(&format!("node/{name}"), name);
@@ -134,6 +135,7 @@ fn a_program_on_node_brings_the_packages_that_its_lock_file_needs() {
     );
     let names = |path: &str| folder.names(&format!("{unpacked}/app/{path}"));
     assert_eq!(names("app/node_modules"), ["hives"]);
+    assert!(folder.at(unpacked).join("app/app/data").is_dir(), "what is no package stays as it is");
     assert_eq!(names("app/node_modules/hives"), ["LICENSE", "index.js", "lib", "node_modules", "prebuilds"]);
     assert_eq!(names("app/node_modules/hives/prebuilds"), ["linux-x64"]);
     assert_eq!(
@@ -159,6 +161,7 @@ fn what_is_wrong_with_packages_is_said_before_anything_is_built() {
     };
     say("no such package", "also = [\"beees\"]");
     say("no such package to leave out", "drop = [\"@mill/wax\"]");
+    say("no pattern", "keep = [\"bin/[\"]");
     std::fs::remove_file(folder.at("built/node_modules/hives/prebuilds/linux-x64/comb.node")).expect("removed");
     say("an add-on of another processor only", "");
     std::fs::remove_dir_all(folder.at("built/node_modules/hives")).expect("removed");
@@ -186,6 +189,12 @@ fn what_is_wrong_with_packages_is_said_before_anything_is_built() {
     16 | drop = ["@mill/wax"]
        |         ^^^^^^^^^^^
        = instead: `upper-shelf runtimes --why` shows those that are there
+    == no pattern: 1
+    error: the pattern "bin/[" is malformed: unclosed character class; missing ']'
+      --> ./shelf.toml:16:8
+       |
+    16 | keep = ["bin/["]
+       |        ^^^^^^^^^
     == an add-on of another processor only: 1
     error: app/node_modules/hives/prebuilds/linux-arm64/comb.node is for linux-arm64, and the runtime "node" for linux-x64
       --> ./shelf.toml:13:7

@@ -28,6 +28,7 @@ said = {
     "home": sys.prefix,
     "modules": sorted(name for name in sys.modules if name.startswith("hives")),
     "json": json.__file__,
+    "script": sys.argv[0],
 }
 text = json.dumps(said)
 if "REPORT" in os.environ:
@@ -208,6 +209,7 @@ fn on_windows_it_starts_by_its_launcher_from_setup_and_installer() {
         let told = said(&told);
         assert_eq!(told["words"], serde_json::json!(["two words", ""]), "{told}");
         assert_eq!((&told["frames"], &told["home"]), (&"12".into(), &home.into()), "{told}");
+        assert_eq!(told["script"], home.replace(r"\python", r"\lib\report.py"));
     };
     let machine = Wine::new();
     let brought = machine.bring(&setup, "setup.exe");
@@ -231,6 +233,29 @@ fn on_windows_it_starts_by_its_launcher_from_setup_and_installer() {
     let msi = machine.bring(&folder.at("packages/Hive-Report-1.0.0-windows-x64.msi"), "report.msi");
     assert_eq!(machine.msiexec(&["/i", &msi, "/qn"]), 0);
     started(&machine, r"C:\Program Files\Hive Report\Hive-Report.exe", r"C:\Program Files\Hive Report\python");
+}
+
+#[test]
+fn libraries_of_a_runtime_that_the_product_needs_stay() {
+    let folder = Folder::new();
+    windows_python(&folder);
+    // An extension of the product's own, as far as anybody can see.
+    judge_says_yes("unzip", &["-q", "-j", &at(&folder, "python.zip"), "*/_ssl.pyd", "-d", &at(&folder, "built")]);
+    std::fs::rename(folder.at("built/_ssl.pyd"), folder.at("built/_comb.cp313-win_amd64.pyd")).expect("moved");
+    folder.write("built/report.py", "");
+    let source =
+        "source = \"embedded\"\ndrop = [\"ssl\", \"_ssl\"]\n\n[[source]]\nkey = \"embedded\"\nfile = \"python.zip\"\n";
+    let programs = program("report", "{ script = \"lib/report.py\" }");
+    folder.write("shelf.toml", manifest("windows-x64", source, &programs, "[\"zip\"]"));
+    folder.ok(&["build"]);
+    let zip = at(&folder, "packages/Hive-Report-1.0.0-windows-x64.zip");
+    judge_says_yes("unzip", &["-q", &zip, "-d", &at(&folder, "x")]);
+    let names = folder.names("x/Hive-Report-1.0.0-windows-x64/python");
+    for (name, is_there) in
+        [("libssl-3.dll", true), ("libcrypto-3.dll", true), ("sqlite3.dll", false), ("_ssl.pyd", false)]
+    {
+        assert_eq!(names.contains(&name.to_owned()), is_there, "{name}: {names:?}");
+    }
 }
 
 /// A small Python that only looks like one.

@@ -285,7 +285,7 @@ fn the_person_who_installs_says_for_whom() {
     ] {
         let (machine, package) = machine("[install]\nscope = \"asked\"");
         let (pages, code) = machine.walk(&["/i", &package], &steps);
-        assert_eq!(code, 0);
+        assert_eq!(code, 0, "{steps:?}: {pages:?}");
         assert!(pages[1].control("Only me").ticked, "{:?}", pages[1].texts());
         assert!(machine.c().join(file).exists() && !machine.c().join(other).exists(), "{steps:?}");
         let folder = file.trim_end_matches("hives.exe").replace('/', "\\");

@@ -255,7 +255,10 @@ impl Resolver<'_> {
                 r.problem(&at, format!("{text:?} {why}"), "it is a path inside the payload", "\"lib/report.jar\"");
                 is_right = false;
             }
-            in_install(&bare)
+            match r.platform.system() {
+                System::Windows => in_install(&bare).replace('/', "\\"),
+                System::Macos | System::Linux => in_install(&bare),
+            }
         };
         let separator = if self.platform.system() == System::Windows { ";" } else { ":" };
         let mut each = |r: &mut Self, key: &str, all: &[String]| {

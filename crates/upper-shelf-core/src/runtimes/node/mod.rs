@@ -55,6 +55,11 @@ struct Project {
 }
 
 impl Project {
+    /// Whether a path of the payload is a folder of packages, or something in one.
+    fn is_of_packages(&self, path: &str) -> bool {
+        path.strip_prefix(&*self.folder).is_some_and(|rest| rest.split('/').any(|part| part == "node_modules"))
+    }
+
     /// The package that a file of the payload belongs to, and the rest of its path.
     fn place<'p>(&self, path: &'p str) -> Option<(&'p str, &'p str)> {
         let rest = path.strip_prefix(&*self.folder)?;
@@ -69,14 +74,20 @@ pub fn trim(runtime: &Runtime, payload: &mut Payload, trimmed: &mut Trimmed) -> 
     let mut projects = projects(runtime, payload, &mut problems);
     let Wanted { drop, problems: wrong, .. } = wanted(runtime, &mut projects);
     problems.extend(wrong);
+    let keep = match &runtime.keep {
+        Keep::These(these) => match patterns(these) {
+            Ok(set) => Some(set),
+            Err(why) => {
+                problems.push(runtime.problem(why, "keep"));
+                None
+            }
+        },
+        Keep::All | Keep::Used => None,
+    };
     if problems.iter().any(Problem::is_error) {
         return problems;
     }
     let keeps_all = runtime.keep == Keep::All;
-    let keep = match &runtime.keep {
-        Keep::These(these) => patterns(these).ok(),
-        Keep::All | Keep::Used => None,
-    };
     let programs = runtime.started(payload);
     runtime.retain(payload, |path| {
         let is_kept = keeps_all || keep.as_ref().map_or(!OF_RUNTIME.is_match(path), |keep| keep.is_match(path));
@@ -93,7 +104,7 @@ pub fn trim(runtime: &Runtime, payload: &mut Payload, trimmed: &mut Trimmed) -> 
                 && (keeps_all || !OF_PACKAGES.is_match(rest))
                 && drop.as_ref().is_none_or(|drop| !drop.is_match(path.as_str()))
         };
-        retain(payload, |path| path.as_str().starts_with(&*project.folder), |path| stays(path));
+        retain(payload, |path| project.is_of_packages(path.as_str()), |path| stays(path));
         let after = packages(project, payload);
         for (folder, amount) in &before {
             let (bytes, files) = (amount.bytes, amount.files);

@@ -216,22 +216,15 @@ fn used(
     wanted: &Used,
 ) -> BTreeMap<String, String> {
     let names = |text: &str| wanted.names.contains_key(&text.to_lowercase());
-    let mut own = BTreeSet::new();
-    for path in &runtime.starters {
-        let program = runtime.inside(path).map(|_| path).and_then(|path| {
-            let real = runtime.started(payload);
-            payload.files.iter().find(|file| {
-                file.path == *path || runtime.inside(&file.path).is_some_and(|inside| real.contains(inside))
-            })
-        });
-        own.extend(program.into_iter().flat_map(|file| natives::texts(file, names).unwrap_or_default()));
-    }
     // On Windows they lie in a library.
-    let libraries = payload.files.iter().filter(|file| {
-        let name = file.path.name().to_lowercase();
-        runtime.inside(&file.path).is_some() && name.starts_with("php") && name.ends_with(".dll") && !name.contains('_')
-    });
-    own.extend(libraries.flat_map(|file| natives::texts(file, names).unwrap_or_default()));
+    let programs = runtime.started(payload);
+    let is_program = |path: &str| {
+        let is_started = programs.contains(path);
+        let path = path.to_lowercase();
+        is_started || path.starts_with("php") && path.ends_with(".dll") && !path.contains(['_', '/'])
+    };
+    let programs = payload.files.iter().filter(|file| runtime.inside(&file.path).is_some_and(is_program));
+    let own: BTreeSet<String> = programs.flat_map(|file| natives::texts(file, names).unwrap_or_default()).collect();
     let mut used = wanted.listed.clone();
     for (name, one) in extensions.iter().filter(|(name, _)| !READ.only.contains(name.as_str())) {
         let Some(file) = runtime.file(payload, &one.path) else { continue };

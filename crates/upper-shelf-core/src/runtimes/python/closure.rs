@@ -7,7 +7,7 @@ use super::rules::rules;
 use crate::payload::Payload;
 use python_code::When;
 use read_at::{Cursor, ReadAt};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 /// What is needed, and what may be.
 #[derive(Debug, Default)]
@@ -30,6 +30,8 @@ pub struct Follow<'f> {
     /// Modules that were looked at, and whether their functions were, too.
     seen: BTreeMap<String, bool>,
     next: Vec<(String, String, bool)>,
+    /// Distributions that come along, by their places in the library's list.
+    whole: BTreeSet<usize>,
     /// What every program needs, whatever the product is.
     always: Vec<&'f str>,
     closure: Closure,
@@ -48,6 +50,7 @@ impl<'f> Follow<'f> {
             archive,
             seen: BTreeMap::new(),
             next: Vec::new(),
+            whole: BTreeSet::new(),
             always: Vec::new(),
             closure: Closure::default(),
         }
@@ -155,7 +158,11 @@ impl<'f> Follow<'f> {
 
     /// What was installed comes along as a whole: much of it is looked up by name.
     fn as_a_whole(&mut self, name: &str, one: &One) {
-        let Some(own) = self.library.distributions.iter().find(|own| own.has(&one.path)) else { return };
+        let Some(n) = self.library.distributions.iter().position(|own| own.has(&one.path)) else { return };
+        if !self.whole.insert(n) {
+            return;
+        }
+        let own = &self.library.distributions[n];
         for (other, there) in &self.library.modules {
             if own.has(&there.path) && !self.seen.contains_key(other) && !is_test(other) {
                 self.next.push((other.clone(), format!("{name} belongs to it"), true));

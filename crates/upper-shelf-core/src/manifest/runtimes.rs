@@ -6,7 +6,7 @@ use crate::runtimes::{Keep, RuntimeKind};
 use schemars::JsonSchema;
 use serde::Deserialize;
 
-/// Something that programs run on and that comes along with them: a Java runtime, a Python, a Node, a PHP, or any other interpreter. Its files become a part of
+/// Something that programs run on and that comes along with them: a Java, Python, Node or PHP runtime, or any other interpreter. Its files become a part of
 /// the payload.
 #[derive(Debug, Clone, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]

@@ -134,7 +134,7 @@ pub struct Runtime {
     pub into: RelPath,
     /// What of it comes along.
     pub keep: Keep,
-    /// Modules that come along, too.
+    /// Parts that come along, too.
     pub also: Vec<String>,
     /// What does not.
     pub drop: Vec<String>,
@@ -157,12 +157,12 @@ pub struct Amount {
     pub files: u64,
 }
 
-/// A module of a runtime.
+/// A module of a runtime; a package of Node, an extension of PHP.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Module {
     /// Its name.
     pub name: String,
-    /// Bytes of its classes and resources.
+    /// Its bytes.
     pub bytes: u64,
     /// Why it comes along; nothing for one that doesn't.
     #[serde(skip_serializing_if = "Option::is_none")]

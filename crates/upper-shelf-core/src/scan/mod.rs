@@ -146,7 +146,7 @@ pub fn scan(folder: &Path) -> Result<Scan, Failure> {
         scan.on_runtime = found.filter(|one| one.folder.is_some() || !has_script);
     }
     if let Some(folder) = scan.on_runtime.as_ref().and_then(|one| one.folder.clone()) {
-        scan.programs.retain(|one| !one.path.strip_prefix(&folder).is_some_and(|rest| rest.starts_with('/')));
+        scan.programs.retain(|one| !starts::is_in(&one.path, &folder));
     }
     let named: Vec<(&str, &Path)> = files.iter().map(|(name, path, _)| (name.as_str(), path.as_path())).collect();
     let windows = scan.programs.iter().find(|c| matches!(c.kind, FileKind::PeProgram(..)));

@@ -33,8 +33,13 @@ pub struct OnRuntime {
 /// Files by their names in the folder.
 type Files<'f> = BTreeMap<&'f str, &'f Path>;
 
-/// The runtimes in a folder, each with its program.
-pub fn runtimes(files: &Files) -> Vec<(RuntimeKind, String, Option<Platform>)> {
+/// Whether a path is one in a folder.
+pub fn is_in(path: &str, folder: &str) -> bool {
+    path.strip_prefix(folder).is_some_and(|rest| rest.starts_with('/'))
+}
+
+/// The runtimes in a folder, each with the platform of its program.
+fn runtimes(files: &Files) -> Vec<(RuntimeKind, String, Option<Platform>)> {
     let mut all = Vec::new();
     for name in files.keys() {
         let (folder, last) = name.rsplit_once('/').unwrap_or(("", name));
@@ -99,11 +104,7 @@ fn main_of(path: &Path) -> Option<String> {
 /// The program, unless there is one that starts by itself. `programs` are those that were recognised, the likeliest first.
 pub fn find(files: &Files, programs: &[Candidate], base: &str) -> Option<OnRuntime> {
     let runtimes = runtimes(files);
-    let is_own = |path: &str| {
-        !runtimes
-            .iter()
-            .any(|(_, folder, _)| path.strip_prefix(folder.as_str()).is_some_and(|rest| rest.starts_with('/')))
-    };
+    let is_own = |path: &str| !runtimes.iter().any(|(_, folder, _)| is_in(path, folder));
     let starts_alone =
         |kind| matches!(kind, FileKind::ElfProgram(_) | FileKind::PeProgram(..) | FileKind::MachOProgram(_));
     if programs.iter().any(|one| starts_alone(one.kind) && is_own(&one.path)) {
@@ -120,11 +121,12 @@ pub fn find(files: &Files, programs: &[Candidate], base: &str) -> Option<OnRunti
             path: path.to_owned(),
         })
     };
-    let jars = programs.iter().filter(|one| one.kind == FileKind::Jar && is_own(&one.path));
-    if let Some(jar) = jars.into_iter().find(|one| files.get(one.path.as_str()).is_some_and(|path| has_main(path))) {
+    let mut jars = programs.iter().filter(|one| one.kind == FileKind::Jar && is_own(&one.path));
+    if let Some(jar) = jars.find(|one| files.get(one.path.as_str()).is_some_and(|path| has_main(path))) {
         return made(RuntimeKind::Java, "jar", &jar.path);
     }
-    for package in files.keys().filter(|name| name.matches('/').count() < 2 && is_own(name)) {
+    let shallow = || files.keys().filter(|name| name.matches('/').count() < 2 && is_own(name));
+    for package in shallow() {
         let Some(folder) =
             package.strip_suffix("package.json").filter(|folder| folder.is_empty() || folder.ends_with('/'))
         else {
@@ -135,7 +137,6 @@ pub fn find(files: &Files, programs: &[Candidate], base: &str) -> Option<OnRunti
             return made(RuntimeKind::Node, "script", &main);
         }
     }
-    let shallow = || files.keys().filter(|name| name.matches('/').count() < 2 && is_own(name));
     if let Some(archive) = shallow().find(|name| name.ends_with(".pyz")) {
         return made(RuntimeKind::Python, "zip-app", archive);
     }

@@ -1,6 +1,6 @@
 //! Programs on Node: a real interpreter with the product's packages as the lock file has them, and what may be wrong with these.
 
-use crate::common::{Folder, text};
+use crate::common::{Folder, on_runtime, program_on, text};
 use std::collections::BTreeMap;
 use std::process::Command;
 use test_support::judge_says_yes;
@@ -26,38 +26,9 @@ fn add_on(machine: u8) -> Vec<u8> {
 }
 
 fn manifest(folder: &Folder, more: &str) {
-    folder.write(
-        "shelf.toml",
-        format!(
-            r#"
-[product]
-id = "works.fernhollow.server"
-name = "Hive Server"
-version = "1.0.0"
-publisher = "Fernhollow Apiary Works"
-
-[[layer]]
-from = "built"
-into = "app"
-
-[[runtime]]
-key = "node"
-kind = "node"
-from = "node"
-{more}
-
-[[program]]
-key = "server"
-runtime = "node"
-console = true
-start = {{ script = "app/server.js" }}
-
-[targets]
-platforms = ["linux-x64"]
-build = ["tar"]
-"#
-        ),
-    );
+    let (runtime, program) =
+        (format!("from = \"node\"\n{more}"), program_on("node", "server", "{ script = \"app/server.js\" }"));
+    folder.write("shelf.toml", on_runtime("Hive Server", "node", "app", &runtime, &program, "linux-x64", "[\"tar\"]"));
 }
 
 fn product() -> Folder {

@@ -1,6 +1,6 @@
 //! Programs in PHP: a real one with the extensions that the product's code uses, started away from the machine's own settings.
 
-use crate::common::{Folder, text};
+use crate::common::{Folder, on_runtime, program_on, text};
 use std::collections::BTreeMap;
 use std::path::PathBuf;
 use std::process::Command;
@@ -40,38 +40,9 @@ fn product(more: &str) -> Folder {
 }
 
 fn manifest(folder: &Folder, more: &str) {
-    folder.write(
-        "shelf.toml",
-        format!(
-            r#"
-[product]
-id = "works.fernhollow.report"
-name = "Hive Report"
-version = "1.0.0"
-publisher = "Fernhollow Apiary Works"
-
-[[layer]]
-from = "built"
-into = "lib"
-
-[[runtime]]
-key = "php"
-kind = "php"
-from = "php"
-{more}
-
-[[program]]
-key = "report"
-runtime = "php"
-console = true
-start = {{ script = "lib/report.php" }}
-
-[targets]
-platforms = ["linux-x64"]
-build = ["tar"]
-"#
-        ),
-    );
+    let (runtime, program) =
+        (format!("from = \"php\"\n{more}"), program_on("php", "report", "{ script = \"lib/report.php\" }"));
+    folder.write("shelf.toml", on_runtime("Hive Report", "php", "lib", &runtime, &program, "linux-x64", "[\"tar\"]"));
 }
 
 fn kept(folder: &Folder) -> BTreeMap<String, String> {

@@ -1,7 +1,7 @@
 //! Programs in Python: real ones made smaller, packed, and really started; and what a manifest may say wrong of them, on a small one that
 //! only looks like it.
 
-use crate::common::{Folder, text};
+use crate::common::{Folder, on_runtime, program_on, text};
 use std::collections::BTreeMap;
 use std::os::unix::fs::symlink;
 use std::path::{Path, PathBuf};
@@ -64,32 +64,11 @@ fn at(folder: &Folder, path: &str) -> String {
 }
 
 fn manifest(platform: &str, runtime: &str, programs: &str, targets: &str) -> String {
-    format!(
-        r#"
-[product]
-id = "works.fernhollow.report"
-name = "Hive Report"
-version = "1.0.0"
-publisher = "Fernhollow Apiary Works"
-
-[[layer]]
-from = "built"
-into = "lib"
-
-[[runtime]]
-key = "python"
-kind = "python"
-{runtime}
-{programs}
-[targets]
-platforms = [{platform:?}]
-build = {targets}
-"#
-    )
+    on_runtime("Hive Report", "python", "lib", runtime, programs, platform, targets)
 }
 
 fn program(key: &str, start: &str) -> String {
-    format!("\n[[program]]\nkey = {key:?}\nruntime = \"python\"\nconsole = true\nstart = {start}\n")
+    program_on("python", key, start)
 }
 
 /// The machine's own Python as a folder that stands for itself.

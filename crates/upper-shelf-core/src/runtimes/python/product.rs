@@ -4,7 +4,7 @@ use super::library::{Distribution, Form, LONGEST, distributions, minor_of_extens
 use crate::footprint::RelPath;
 use crate::payload::{Payload, PayloadFile};
 use crate::runtimes::natives;
-use python_code::{Compiled, HEADER, Import, When};
+use python_code::{Compiled, Import, When};
 use read_at::Cursor;
 use std::collections::{BTreeMap, HashSet};
 
@@ -100,13 +100,16 @@ impl<'l> Search<'l> {
     }
 
     fn module(&mut self, bytes: &[u8], form: Form, path: &str, is_anothers: bool) -> Result<(), String> {
-        if form == Form::Compiled {
+        let all = if form == Form::Compiled {
             let compiled = Compiled::read(bytes).map_err(|e| e.to_string())?;
-            if compiled.minor != self.minor && bytes.len() > HEADER {
+            if compiled.minor != self.minor {
                 self.found.other.insert(path.to_owned(), compiled.minor);
             }
-        }
-        for import in imports(bytes, form)?.into_iter().filter(|import| import.level == 0) {
+            compiled.imports
+        } else {
+            imports(bytes, form)?
+        };
+        for import in all.into_iter().filter(|import| import.level == 0) {
             let why = || format!("{path} imports it");
             if import.when == When::Always && !is_anothers && !is_test(path) {
                 self.found.certain.entry(import.module.clone()).or_insert_with(why);

@@ -178,3 +178,44 @@ pub fn start(package: &Path) -> Command {
     command.env_clear().env("PATH", "/usr/bin:/bin").env("HOME", "/nonexistent").current_dir("/");
     command
 }
+
+/// A manifest of a product on a runtime of some kind, which has the kind's name as its key: `runtime` is what else its table says, `programs`
+/// are the tables of programs, `layer` is the folder that its own files go into.
+pub fn on_runtime(
+    name: &str,
+    kind: &str,
+    layer: &str,
+    runtime: &str,
+    programs: &str,
+    platform: &str,
+    targets: &str,
+) -> String {
+    let id = name.rsplit(' ').next().unwrap_or(name).to_lowercase();
+    format!(
+        r#"
+[product]
+id = "works.fernhollow.{id}"
+name = {name:?}
+version = "1.0.0"
+publisher = "Fernhollow Apiary Works"
+
+[[layer]]
+from = "built"
+into = {layer:?}
+
+[[runtime]]
+key = {kind:?}
+kind = {kind:?}
+{runtime}
+{programs}
+[targets]
+platforms = [{platform:?}]
+build = {targets}
+"#
+    )
+}
+
+/// The table of a program on such a runtime, for a terminal.
+pub fn program_on(kind: &str, key: &str, start: &str) -> String {
+    format!("\n[[program]]\nkey = {key:?}\nruntime = {kind:?}\nconsole = true\nstart = {start}\n")
+}

@@ -237,6 +237,30 @@ fn libraries_of_a_runtime_that_the_product_needs_stay() {
     }
 }
 
+#[test]
+fn a_damaged_library_is_refused() {
+    let folder = Folder::new();
+    windows_python(&folder);
+    judge_says_yes("unzip", &["-q", "-j", &at(&folder, "python.zip"), "-d", &at(&folder, "python")]);
+    folder.write("built/report.py", "");
+    let programs = program("report", "{ script = \"lib/report.py\" }");
+    folder.write("shelf.toml", manifest("windows-x64", "from = \"python\"", &programs, "[\"zip\"]"));
+    folder.ok(&["check"]);
+    let library = folder.at("python/python313.zip");
+    let mut bytes = std::fs::read(&library).expect("read");
+    let place = {
+        let mut archive = zip::ZipArchive::new(std::io::Cursor::new(&bytes)).expect("an archive");
+        archive.by_name("os.pyc").expect("there").data_start().expect("a place") as usize
+    };
+    bytes[place + 2000] ^= 0xff;
+    std::fs::write(&library, &bytes).expect("written");
+    let (code, said) = folder.run(&["check"]);
+    assert!(code == 1 && said.contains("a module of the runtime \"python\" can't be read: os.pyc"), "{said}");
+    std::fs::write(&library, &bytes[..2_000_000]).expect("written");
+    let (code, said) = folder.run(&["check"]);
+    assert!(code == 1 && said.contains("the modules of the runtime \"python\" can't be read"), "{said}");
+}
+
 /// A small Python that only looks like one.
 fn small() -> Folder {
     let folder = Folder::new();

@@ -77,8 +77,15 @@ pub fn trim(runtime: &Runtime, payload: &mut Payload, trimmed: &mut Trimmed) -> 
     let always = rules().always.iter().flat_map(|name| library.meant(name));
     always.filter(|name| !rules().is_apart(name)).for_each(|name| follow.always(name));
     let Closure { needed, perhaps, unreadable } = follow.all(&is_left);
+    // Where all of it is kept, nothing depends on what its modules import.
+    if let Some((path, why)) = unreadable.first_key_value().filter(|_| runtime.keep != Keep::All) {
+        let what = format!("a module of the runtime {:?} can't be read: {path}", runtime.key);
+        let problem = runtime.problem(what, "from").why(why.clone());
+        problems.push(problem.instead("another build of the runtime, or keep = \"all\""));
+        return problems;
+    }
     // What can't be read may import anything.
-    for (path, why) in found.unreadable.iter().chain(&unreadable) {
+    for (path, why) in &found.unreadable {
         let what = format!("what {path} imports is not known");
         problems.push(
             Problem::warning(Code::RuntimePart, what)

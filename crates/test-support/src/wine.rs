@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
-use std::process::{Command, Output};
+use std::process::{Command, Output, Stdio};
 use std::sync::OnceLock;
 
 /// Keys of the registry with their values, as Wine's own files have them.
@@ -37,6 +37,19 @@ fn wine(prefix: &Path, home: &Path) -> Command {
         .env("HOME", home)
         .env_remove("DISPLAY");
     command
+}
+
+/// Runs a program whose standard streams are pipes, whatever the tests' own are: some programs can't do with others. What it
+/// says is to be read when the test fails.
+fn piped(command: &mut Command) -> Output {
+    let out = command.env("WINEDEBUG", "fixme-all").stdin(Stdio::piped()).output().expect("wine is installed");
+    for (stream, text) in [("output", &out.stdout), ("errors", &out.stderr)] {
+        let text = String::from_utf8_lossy(text);
+        if !text.trim().is_empty() {
+            println!("{stream} of {:?}, which ended with {:?}:\n{text}", command.get_args(), out.status.code());
+        }
+    }
+    out
 }
 
 /// Waits until no program runs on the machine any more; one that stays for two minutes is ended, and the test fails.
@@ -118,6 +131,16 @@ fn copy(to: &Path) {
     }
 }
 
+impl Drop for Wine {
+    /// Ends what still runs: the system knows a machine by the number of its folder, which the next machine may get.
+    fn drop(&mut self) {
+        for what in ["-k", "-w"] {
+            let _ =
+                Command::new("wineserver").arg(what).env("WINEPREFIX", self.prefix()).stderr(Stdio::null()).status();
+        }
+    }
+}
+
 impl Default for Wine {
     fn default() -> Self {
         Self::new()
@@ -171,7 +194,7 @@ impl Wine {
     /// If it can't be started.
     pub fn run(&self, args: &[&str]) -> Output {
         let mut command = wine(&self.prefix(), &self.home());
-        let out = command.args(args).current_dir(self.folder.path().join("work")).output().expect("wine is installed");
+        let out = piped(command.args(args).current_dir(self.folder.path().join("work")));
         settle(&self.prefix());
         out
     }
@@ -183,9 +206,9 @@ impl Wine {
     pub fn code_of(&self, args: &[&str], variables: &[(&str, &str)]) -> i32 {
         let mut command = wine(&self.prefix(), &self.home());
         command.envs(variables.iter().copied()).args(args).current_dir(self.folder.path().join("work"));
-        let status = command.status().expect("wine is installed");
+        let out = piped(&mut command);
         settle(&self.prefix());
-        status.code().unwrap_or(-1)
+        out.status.code().unwrap_or(-1)
     }
 
     /// The same while other programs go on running.
@@ -246,7 +269,7 @@ impl Wine {
     /// If it can't be started.
     pub fn said(&self, args: &[&str]) -> String {
         let mut command = wine(&self.prefix(), &self.home());
-        let out = command.args(args).current_dir(self.folder.path().join("work")).output().expect("wine is installed");
+        let out = piped(command.args(args).current_dir(self.folder.path().join("work")));
         String::from_utf8_lossy(&out.stdout).replace("\r", "")
     }
 
@@ -355,8 +378,8 @@ impl Wine {
             command
         };
         let mut installer = command(program).spawn().expect("wine is installed");
-        let out = command(&[&[r"C:\window-reader.exe", r"C:\seen.txt"], steps].concat()).output();
-        let ended = out.is_ok_and(|o| o.status.success());
+        let out = piped(&mut command(&[&[r"C:\window-reader.exe", r"C:\seen.txt"], steps].concat()));
+        let ended = out.status.success();
         let text = std::fs::read_to_string(self.c().join("seen.txt")).unwrap_or_default();
         if !ended {
             let _ = installer.kill();

@@ -76,6 +76,7 @@ pub mod icons;
 mod input;
 mod languages;
 mod layout;
+pub mod libraries;
 pub mod litter;
 pub mod manifest;
 pub mod packaging;

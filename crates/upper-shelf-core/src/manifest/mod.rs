@@ -3,6 +3,7 @@
 
 mod formats;
 mod keys;
+mod libraries;
 pub mod lock;
 pub mod read;
 pub mod reference;

@@ -6,6 +6,7 @@ pub use super::formats::{
     PortableSettings, TarSettings, TargetSettings, ZipSettings,
 };
 pub use super::keys::{Signing, SigningLinux, SigningMacos, SigningOpenPgp, SigningWindows};
+pub use super::libraries::Libraries;
 pub use super::runtimes::{Runtime, Start};
 use crate::footprint::{
     Downgrade, EnvironmentAction, Place, RegistryRoot, RegistryValue, RegistryView, Scope, ServiceStart, Upgrade,
@@ -123,6 +124,9 @@ pub struct Manifest {
     /// What programs run on and comes along with them.
     #[serde(default)]
     pub runtime: Vec<Runtime>,
+    /// Where the libraries come from that programs need.
+    #[serde(default)]
+    pub libraries: Vec<Libraries>,
     /// Programs that users start.
     #[serde(default)]
     pub program: Vec<Program>,

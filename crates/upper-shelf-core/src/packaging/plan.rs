@@ -2,9 +2,10 @@
 
 use super::seal::{Done, Work, seal_payload};
 use crate::app_manifest::is_same_subject;
-use crate::footprint::{Footprint, Node, RelPath};
+use crate::footprint::{Footprint, Node, RelPath, Variable};
 use crate::icons::Icon;
 use crate::layout;
+use crate::libraries::{self, Collected, Libraries};
 use crate::manifest::resolve::{Default, Product};
 use crate::manifest::{Project, lock};
 use crate::payload::{Layer, Payload, PayloadFile, Source, gather};
@@ -16,7 +17,7 @@ use crate::signing::macos::Outcome;
 use crate::signing::{self, ForeignSignature, Signer};
 use crate::sources;
 use crate::targets::{self, Fact, Job, Loss, Sealed};
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 use std::path::PathBuf;
 use std::sync::Arc;
 
@@ -77,6 +78,8 @@ pub struct Plan {
     pub packages: Vec<PlannedPackage>,
     /// What became of runtimes.
     pub runtimes: Vec<Trimmed>,
+    /// Libraries that come along.
+    pub libraries: Option<Collected>,
     /// Defaults that were taken.
     pub defaults: Vec<Default>,
     /// Warnings.
@@ -222,13 +225,51 @@ fn placed(layers: &mut Vec<Layer>) -> Vec<Problem> {
     problems
 }
 
+/// The same of folders that libraries come from.
+fn placed_libraries(tables: &mut Vec<Libraries>) -> Vec<Problem> {
+    let mut problems = Vec::new();
+    tables.retain_mut(|table| {
+        let folder = table.source.as_ref().map(sources::folder_of).transpose();
+        match folder {
+            Ok(Some(folder)) => table.from.iter_mut().for_each(|from| *from = folder.join(&*from)),
+            Ok(None) => {}
+            Err(found) => problems.extend(found),
+        }
+        let missing = table.from.iter().find(|from| !from.is_dir() && problems.is_empty());
+        problems.extend(missing.map(|folder| {
+            Problem::error(Code::Unreadable, format!("there is no folder {}", folder.display()))
+                .about_setting(format!("{}.from", table.setting))
+                .instead("a folder of a toolkit or a system")
+        }));
+        problems.is_empty()
+    });
+    problems
+}
+
+/// What programs get so that they find what came along; what the manifest sets is meant.
+fn set_variables(footprint: &mut Footprint, set: BTreeMap<String, String>, before: Vec<Variable>) {
+    if !set.is_empty() {
+        let programs = footprint.programs.iter().cloned().map(|mut program| {
+            for (name, value) in &set {
+                program.environment.entry(name.clone()).or_insert_with(|| value.clone());
+            }
+            program
+        });
+        footprint.programs = programs.collect();
+    }
+    let is_set = |name: &str| footprint.environment.iter().any(|one| one.name == name);
+    let before: Vec<Variable> = before.into_iter().filter(|one| !is_set(&one.name)).collect();
+    footprint.environment.extend(before);
+}
+
 /// The sources that a project needs for some platforms, or for those that it is built for, each once.
 pub fn sources_of(project: &Project, platforms: Option<&[Platform]>, host: Platform) -> Vec<settings::Source> {
     let platforms = platforms.map_or_else(|| project.platforms(host).0, <[_]>::to_vec);
     let mut all: Vec<settings::Source> = Vec::new();
     for platform in platforms {
         let (product, _) = project.resolve(platform, None);
-        for source in product.layers.into_iter().filter_map(|layer| layer.source) {
+        let of_libraries = product.libraries.into_iter().filter_map(|table| table.source);
+        for source in product.layers.into_iter().filter_map(|layer| layer.source).chain(of_libraries) {
             if !all.contains(&source) {
                 all.push(source);
             }
@@ -269,6 +310,11 @@ pub fn plan(project: &Project, options: &Options) -> Result<Vec<Plan>, Failure> 
         found.extend(more);
         let (runtimes, more) = runtimes::trim(&product.runtimes, &mut payload);
         found.extend(more);
+        found.extend(placed_libraries(&mut product.libraries));
+        let libraries = libraries::collect(&product.libraries, platform, &mut payload);
+        found.extend(libraries.problems);
+        set_variables(&mut product.footprint, libraries.set, libraries.before);
+        let libraries = libraries.collected;
         let icon = match product.icon.clone().map(|(path, span)| Icon::load(&path, span)) {
             None => Icon::plain(&project.manifest.product.id),
             Some(Ok((icon, warnings))) => {
@@ -349,6 +395,7 @@ pub fn plan(project: &Project, options: &Options) -> Result<Vec<Plan>, Failure> 
             icon,
             packages,
             runtimes,
+            libraries,
             defaults,
             warnings,
         });

@@ -244,7 +244,7 @@ fn read_file(file: &PayloadFile, out: &Sender<Chunk>) -> Result<(), crossbeam_ch
                 Err(failure) => out.send(Chunk::Failed(failure)),
             }
         }
-        Source::Signed(base, overlay) => {
+        Source::Changed(base, overlay) => {
             let mut chunks = Chunks { out, hasher: blake3::Hasher::new(), bytes: Vec::new() };
             match signed(base, overlay, &mut chunks) {
                 Ok(()) => {

@@ -51,8 +51,8 @@ pub enum Source {
     Disk(PathBuf, Stamp),
     /// Bytes in memory.
     Memory(Arc<[u8]>),
-    /// A program with a signature: what the signature changes lies over its bytes, which must stay as they were.
-    Signed(Box<Source>, Overlay<()>),
+    /// A program with a signature, or with the folders of its libraries: what changes lies over its bytes, which must stay as they were.
+    Changed(Box<Source>, Overlay<()>),
     /// Programs of macOS for one processor each, as one for all of them; each must stay as it was.
     Joined(Arc<[(PathBuf, Stamp)]>),
 }
@@ -122,7 +122,7 @@ impl Source {
                 let files = universal::parts(parts).map_err(|(_, e)| e)?;
                 Box::new(mach_o::Joined::new(files).map_err(std::io::Error::other)?)
             }
-            Self::Signed(base, overlay) => Box::new(overlay.over(base.open()?)),
+            Self::Changed(base, overlay) => Box::new(overlay.over(base.open()?)),
         })
     }
 }
@@ -136,7 +136,7 @@ impl PayloadFile {
         match &self.source {
             Source::Memory(bytes) => Ok(bytes.to_vec()),
             Source::Joined(_) => Err(std::io::Error::other("it is a program of macOS")),
-            Source::Signed(..) => Err(std::io::Error::other("it is signed already")),
+            Source::Changed(..) => Err(std::io::Error::other("it is changed already")),
             Source::Disk(path, stamp) => {
                 let bytes = std::fs::read(path)?;
                 let same = Stamp::of(&path.metadata()?) == *stamp && bytes.len() as u64 == stamp.size;

@@ -53,6 +53,7 @@ codes! {
     Source "source": "A source can't be had: it isn't in the cache, can't be fetched, or is another file than the manifest means.",
     Runtime "runtime": "A runtime can't be used: it isn't whole, is older than what it has to run, or has no such part.",
     RuntimePart "runtime-part": "A part of a runtime is left out that may be looked for by its name, or it isn't known what is needed.",
+    LibraryPart "library-part": "Something that a library loads by name at run time can't come along.",
     SpecialFile "special-file": "A device, pipe or socket lies among the files; packages hold files, folders and links only.",
     NameNotAllowed "name-not-allowed": "The system that the package is for can't store a file of this name.",
     NameClash "name-clash": "Two files would have the same name on the system that the package is for, or a file stands where a folder is.",

@@ -1,7 +1,7 @@
 //! What programs run on and what comes along with them: a layer of the payload that is made smaller, and a way to start something on it.
 
 mod java;
-mod natives;
+pub(crate) mod natives;
 mod node;
 pub(crate) mod php;
 mod python;

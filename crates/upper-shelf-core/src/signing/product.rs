@@ -215,7 +215,7 @@ impl Signer {
                     count += 1;
                     file.size = overlay.size();
                     let base = std::mem::replace(&mut file.source, Source::Memory(Vec::new().into()));
-                    file.source = Source::Signed(Box::new(base), overlay);
+                    file.source = Source::Changed(Box::new(base), overlay);
                 }
                 None => {}
             }

@@ -22,6 +22,8 @@ mod foreign;
 mod hostile;
 #[cfg(unix)]
 mod launcher;
+#[cfg(target_os = "linux")]
+mod libraries;
 mod manifest;
 #[cfg(unix)]
 mod msi;

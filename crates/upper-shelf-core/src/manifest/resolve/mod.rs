@@ -2,6 +2,7 @@
 //! every reference checked. And from that and the payload to the footprint.
 
 mod common;
+mod libraries;
 mod macos;
 mod runtimes;
 mod settings;
@@ -16,6 +17,7 @@ use super::written;
 use crate::dates::seconds_of;
 use crate::footprint::{Footprint, Identity, Item, List, Permission, RelPath, Text, Trace, TraceKey, file_name_of};
 use crate::languages::language_numbers;
+use crate::libraries::Libraries;
 use crate::payload::Layer;
 use crate::platform::{Platform, Selector, System};
 use crate::problem::{About, Code, Problem, Span};
@@ -70,6 +72,8 @@ pub struct Product {
     pub layers: Vec<Layer>,
     /// Runtimes that apply; each has a layer of its own.
     pub runtimes: Vec<Runtime>,
+    /// Folders that libraries come from.
+    pub libraries: Vec<Libraries>,
     /// The icon's file.
     pub icon: Option<IconFile>,
     /// The patterns of each choice's files.
@@ -158,6 +162,7 @@ impl Project {
             source: _,
             layer: _,
             runtime: _,
+            libraries: _,
             program: _,
             shortcut: _,
             file_type: _,
@@ -197,6 +202,7 @@ impl Project {
             }
         };
         let runtimes = r.runtimes(&mut layers);
+        let libraries = r.libraries();
         let mut footprint = Footprint { product: identity, platform: Some(platform), ..Footprint::default() };
         r.common(&mut footprint);
         footprint.permissions = r.permissions();
@@ -242,6 +248,7 @@ impl Project {
                 origins,
                 layers,
                 runtimes,
+                libraries,
                 icon,
                 choices,
                 keep_changed,

@@ -216,7 +216,7 @@ impl CodeSigner<'_> {
         entitlements.0.extend(self.entitlements.0.iter().map(|(key, value)| (key.clone(), value.clone())));
         let with = With { entitlements: Some(&entitlements), ..with };
         let (overlay, known) = self.sign(source, parts, with, place)?;
-        Ok((Item::File(Source::Signed(Box::new(source.clone()), overlay)), known))
+        Ok((Item::File(Source::Changed(Box::new(source.clone()), overlay)), known))
     }
 
     /// What a bundle's seal says.

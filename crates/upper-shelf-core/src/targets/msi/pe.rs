@@ -20,7 +20,7 @@ fn of_source(source: &Source) -> Option<(String, String)> {
         // Programs of macOS.
         Source::Joined(_) => None,
         // A signature says nothing of versions.
-        Source::Signed(base, _) => of_source(base),
+        Source::Changed(base, _) => of_source(base),
         Source::Disk(path, _) => of(&ReadCache::new(std::fs::File::open(path).ok()?)),
     }
 }

@@ -96,7 +96,14 @@ impl<'w> Work<'w> {
         let names =
             payload.files.iter().map(|file| &file.path).chain(payload.others.iter().map(crate::footprint::Node::path));
         let is_here = |file: &&PayloadFile| natives::platform(file) == Some(platform);
-        let natives = payload.files.iter().filter_map(|file| Some((file, native(file)?)));
+        let places: Vec<Vec<Folders>> = places.collect();
+        let roots = || places.iter().flatten();
+        let natives = payload.files.iter().filter_map(|file| {
+            let mut native = native(file)?;
+            native.near =
+                roots().flat_map(|place| near(native.run_path.as_deref(), std::slice::from_ref(place), None)).collect();
+            Some((file, native))
+        });
         let own_natives: Vec<(RelPath, Native)> =
             natives.filter(|(file, _)| is_here(file)).map(|(file, native)| (file.path.clone(), native)).collect();
         let rules = rules();
@@ -105,7 +112,7 @@ impl<'w> Work<'w> {
             tables,
             platform,
             rules,
-            places: places.collect(),
+            places,
             indexes: HashMap::new(),
             base_of_manifest,
             drop,
@@ -142,11 +149,11 @@ impl<'w> Work<'w> {
             all.entry(name).or_default().push(by);
         }
         for (name, by) in all {
-            let more = if by.len() > 1 { format!(" and {} more", by.len() - 1) } else { String::new() };
+            let more = if by.len() > 1 { format!(" and {} more need", by.len() - 1) } else { " needs".to_owned() };
             let table = &self.tables[0];
             let folders = table.from.iter().map(|from| from.display().to_string()).collect::<Vec<_>>().join(", ");
             self.problems.push(
-                problem(table, code, format!("{}{more} needs the library {name}, which nobody brings", by[0]))
+                problem(table, code, format!("{}{more} the library {name}, which nobody brings", by[0]))
                     .why(format!("it is neither in the payload nor in {folders}"))
                     .instead(format!("the folder with it in `from`; or base = [{name:?}], if every machine has it")),
             );
@@ -225,15 +232,7 @@ impl<'w> Work<'w> {
         }
         // What it names itself, below the root that it came from.
         let whole = path.canonicalize().ok()?;
-        for part in native.run_path.as_deref().unwrap_or_default().split(':').filter(|part| !part.is_empty()) {
-            let own = part.replace("${ORIGIN}", "$ORIGIN");
-            match own.strip_prefix("$ORIGIN") {
-                Some(rest) => native.near.push(whole.parent()?.join(rest.trim_start_matches('/'))),
-                None => native
-                    .near
-                    .extend(self.places[table].iter().map(|place| place.root.join(part.trim_start_matches('/')))),
-            }
-        }
+        native.near = near(native.run_path.as_deref(), &self.places[table], whole.parent());
         Some((file, native))
     }
 
@@ -394,6 +393,16 @@ impl<'w> Work<'w> {
         // What came by this may load others.
         self.companions();
     }
+}
+
+/// The folders that a file names itself, below the roots that libraries come from. `own` is the file's folder there.
+fn near(run_path: Option<&str>, places: &[Folders], own: Option<&Path>) -> Vec<PathBuf> {
+    let parts = run_path.unwrap_or_default().split(':').filter(|part| !part.is_empty());
+    let each = parts.flat_map(|part| match part.replace("${ORIGIN}", "$ORIGIN").strip_prefix("$ORIGIN") {
+        Some(rest) => own.map(|own| own.join(rest.trim_start_matches('/'))).into_iter().collect::<Vec<_>>(),
+        None => places.iter().map(|place| place.root.join(part.trim_start_matches('/'))).collect(),
+    });
+    each.collect()
 }
 
 fn needs_debug(rules: &Rules, native: &Native) -> bool {

@@ -173,7 +173,10 @@ fn show_libraries(platform: &str, collected: &Collected, why: bool, out: &Output
     if !others.is_empty() {
         out.line(format!("  others     {}, which belong to them", amount(sum(&others))));
     }
-    let base: Vec<&str> = collected.base.iter().map(String::as_str).collect();
+    // Windows has dozens of names for parts of a few libraries.
+    let is_part = |name: &&str| name.to_lowercase().starts_with("api-ms-win-");
+    let (parts, mut base): (Vec<&str>, Vec<&str>) = collected.base.iter().map(String::as_str).partition(is_part);
+    base.extend(parts.first().map(|_| "api-ms-win-*.dll"));
     for (n, line) in lines(&base, 66).iter().enumerate() {
         out.line(format!("  {:<10} {line}", if n == 0 { "left out" } else { "" }));
     }

@@ -38,11 +38,13 @@ else:
     print(text)
 sys.exit(7)
 "#;
+/// What a package says of itself.
+const INIT: &str = "__path__ = __import__('pkgutil').extend_path(__path__, __name__)\n";
 const FRAMES: &str =
     "from . import wax\n\ndef count():\n    import decimal\n    return str(decimal.Decimal(10) + wax.SHEETS)\n";
 
 fn code(folder: &Folder) {
-    folder.write("built/report.py", REPORT).write("built/hives/__init__.py", "");
+    folder.write("built/report.py", REPORT).write("built/hives/__init__.py", INIT);
     folder.write("built/hives/frames.py", FRAMES).write("built/hives/wax.py", "SHEETS = 2\n");
     // The same as an archive, and as a module of a package.
     folder.write("app/__main__.py", REPORT).write("built/hives/report.py", REPORT);

@@ -78,20 +78,22 @@ fn is_name(text: &str) -> bool {
     letters.next().is_some_and(|c| c.is_alphabetic() || c == '_') && letters.all(|c| c.is_alphanumeric() || c == '_')
 }
 
-/// The module that a file below a folder of modules is, by its path from there; whether it is a package; and what its code is.
-pub fn module_of(path: &str) -> Option<(String, bool, Form)> {
-    let (folders, file) = path.rsplit_once('/').map_or((None, path), |(folders, file)| (Some(folders), file));
-    let (stem, end) = (file.split('.').next()?, file.rsplit('.').next()?);
-    let form = match end {
+/// What the code in a file is, by its name.
+pub fn form_of(file: &str) -> Option<Form> {
+    let form = match file.rsplit('.').next()? {
         "py" | "pyw" => Form::Source,
         "pyc" => Form::Compiled,
         "so" | "pyd" => Form::Extension,
         _ => return None,
     };
     // Only those of extension modules say more in their names.
-    if form != Form::Extension && file.matches('.').count() != 1 {
-        return None;
-    }
+    (form == Form::Extension || file.matches('.').count() == 1).then_some(form)
+}
+
+/// The module that a file below a folder of modules is, by its path from there; whether it is a package; and what its code is.
+pub fn module_of(path: &str) -> Option<(String, bool, Form)> {
+    let (folders, file) = path.rsplit_once('/').map_or((None, path), |(folders, file)| (Some(folders), file));
+    let (stem, form) = (file.split('.').next()?, form_of(file)?);
     let is_package = stem == "__init__";
     let mut parts: Vec<&str> = folders.map(|folders| folders.split('/').collect()).unwrap_or_default();
     if !is_package {

@@ -1,6 +1,6 @@
 //! What the code of a product imports: in its files, and in archives with code.
 
-use super::library::{Distribution, Form, LONGEST, distributions, minor_of_extension, module_of, read_entry};
+use super::library::{Distribution, Form, LONGEST, distributions, form_of, minor_of_extension, read_entry};
 use crate::footprint::RelPath;
 use crate::payload::{Payload, PayloadFile};
 use crate::runtimes::natives;
@@ -72,7 +72,7 @@ impl<'l> Search<'l> {
         for part in path.split('/') {
             self.found.own.insert(part.split('.').next().unwrap_or(part).to_owned());
         }
-        let form = module_of(name).map(|(_, _, form)| form);
+        let form = form_of(name);
         let looked = match (form, end.as_str()) {
             (Some(Form::Extension), _) => self.extension(file),
             (_, "pyz" | "pyzw" | "whl" | "egg") => self.archive(file),
@@ -133,7 +133,7 @@ impl<'l> Search<'l> {
         let mut all = 0;
         for name in names {
             self.found.own.extend(name.split('/').map(|part| part.split('.').next().unwrap_or(part).to_owned()));
-            let Some((_, _, form)) = module_of(name.rsplit('/').next().unwrap_or(&name)) else { continue };
+            let Some(form) = form_of(name.rsplit('/').next().unwrap_or(&name)) else { continue };
             if form != Form::Extension {
                 let bytes = read_entry(&mut archive, &name)?;
                 all += bytes.len() as u64;

@@ -5,6 +5,7 @@ mod folders;
 mod licences;
 mod rules;
 mod run_paths;
+pub(crate) mod unmet;
 mod work;
 
 use crate::footprint::{EnvironmentAction, RelPath, Variable};

@@ -34,6 +34,15 @@ pub fn native(file: &PayloadFile) -> Option<Native> {
     Some(Native { needed: natives::needed(file).into_iter().collect(), run_path: None, near: Vec::new() })
 }
 
+/// The name of folders with a platform's libraries.
+pub fn triplet(platform: Platform) -> Option<&'static str> {
+    match platform {
+        Platform::LinuxX64 => Some("x86_64-linux-gnu"),
+        Platform::LinuxArm64 => Some("aarch64-linux-gnu"),
+        _ => None,
+    }
+}
+
 /// The name by which a name is found.
 fn key_on(system: System, name: &str) -> String {
     if system == System::Windows { name.to_lowercase() } else { name.to_owned() }
@@ -70,11 +79,7 @@ type Missing = Vec<(String, String)>;
 impl<'w> Work<'w> {
     pub fn new(tables: &'w [Libraries], platform: Platform, payload: &Payload) -> Self {
         let system = platform.system();
-        let triplet = match platform {
-            Platform::LinuxX64 => Some("x86_64-linux-gnu"),
-            Platform::LinuxArm64 => Some("aarch64-linux-gnu"),
-            _ => None,
-        };
+        let triplet = triplet(platform);
         let places = tables.iter().map(|table| table.from.iter().map(|from| Folders::new(from, triplet)).collect());
         let mut problems = Vec::new();
         let mut globs = |key: &str, of: fn(&Libraries) -> &[String]| {

@@ -4,6 +4,7 @@ mod starts;
 mod told;
 
 use crate::footprint::file_name_of;
+use crate::libraries::unmet;
 use crate::platform::{Platform, System};
 use crate::problem::{Code, Failure, Kind, Problem};
 use crate::recognise::{FileKind, recognise};
@@ -34,6 +35,9 @@ pub struct Scan {
     /// The likely program, where it runs on something else.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub on_runtime: Option<OnRuntime>,
+    /// Libraries that programs for Linux need and that are neither in the folder nor on every machine, each with a file that needs it.
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    pub libraries: BTreeMap<String, String>,
     /// The likely icon.
     pub icon: Option<String>,
     /// The likely version.
@@ -106,6 +110,7 @@ pub fn scan(folder: &Path) -> Result<Scan, Failure> {
         web_runtime: false,
         programs: Vec::new(),
         on_runtime: None,
+        libraries: BTreeMap::new(),
         icon: None,
         version: in_name.map(|value| Found { value, place: "the folder's name".to_owned() }),
         told: Told::default(),
@@ -149,6 +154,7 @@ pub fn scan(folder: &Path) -> Result<Scan, Failure> {
         scan.programs.retain(|one| !starts::is_in(&one.path, &folder));
     }
     let named: Vec<(&str, &Path)> = files.iter().map(|(name, path, _)| (name.as_str(), path.as_path())).collect();
+    scan.libraries = unmet::unmet(&named);
     let windows = scan.programs.iter().find(|c| matches!(c.kind, FileKind::PeProgram(..)));
     let windows = windows.and_then(|c| named.iter().find(|(name, _)| *name == c.path).copied());
     scan.told = told::read(&named, windows);
@@ -319,6 +325,7 @@ impl Scan {
             Some(one) => out.push_str(&one.tables(&from)),
             None => self.program(&programs, &mut out),
         }
+        self.libraries(&programs, &mut out);
         out.push_str("\n[targets]\n");
         let runtime = self.on_runtime.as_ref().and_then(|one| one.platform);
         let platforms: Vec<Platform> = programs.iter().map(|(platform, _)| *platform).chain(runtime).collect();
@@ -328,6 +335,32 @@ impl Scan {
         }
         let _ = writeln!(out, "build = [{}]", self.formats(&platforms).join(", "));
         out
+    }
+
+    /// Where the libraries come from that are not in the folder.
+    fn libraries(&self, programs: &[(Platform, &Candidate)], out: &mut String) {
+        let linux: Vec<Platform> =
+            programs.iter().map(|(platform, _)| *platform).filter(|one| one.system() == System::Linux).collect();
+        let Some((library, by)) = self.libraries.first_key_value().filter(|_| !linux.is_empty()) else { return };
+        let more = match self.libraries.len() - 1 {
+            0 => String::new(),
+            1 => " and one more library".to_owned(),
+            n => format!(" and {n} more libraries"),
+        };
+        let _ = writeln!(
+            out,
+            "\n# {by} needs {library}{more}: not every machine has {}.",
+            if more.is_empty() { "it" } else { "them" }
+        );
+        // A table that this machine can't fill would be an error.
+        let mark = if linux.iter().all(|one| unmet::are_here(self.libraries.keys(), *one)) { "" } else { "# " };
+        let _ = writeln!(
+            out,
+            "{mark}[[libraries]]\n{mark}from = [\"/\"]   # this machine's own; or the root of a system for which the program was built"
+        );
+        if programs.len() > linux.len() {
+            let _ = writeln!(out, "{mark}platforms = [\"linux\"]");
+        }
     }
 
     /// Who it is: as the files say, else with a hint.

@@ -95,6 +95,11 @@ pub fn run(args: Args, out: &mut Output) -> Result<Exit, Failure> {
     if scan.on_runtime.is_none() && mains.is_empty() {
         out.line("  no program was found: add a [[program]] for what users start");
     }
+    if let Some((library, by)) = scan.libraries.first_key_value() {
+        let more =
+            if scan.libraries.len() > 1 { format!(" and {} more", scan.libraries.len() - 1) } else { String::new() };
+        out.line(format!("  needs    {library}{more}, which not every machine has ({by})"));
+    }
     if let Some(icon) = &scan.icon {
         out.line(format!("  icon     {icon}"));
     }

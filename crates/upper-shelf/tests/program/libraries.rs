@@ -392,6 +392,43 @@ fn programs_of_two_toolkits_start_where_nothing_of_these_is_with_pictures_and_fo
 }
 
 #[test]
+fn init_sees_what_a_program_needs() {
+    let folder = Folder::new();
+    system(&folder);
+    std::fs::create_dir_all(folder.at("real/bin")).expect("made");
+    std::fs::copy("/usr/bin/speedcrunch", folder.at("real/bin/real")).expect("copied");
+    let written = |name: &str| {
+        let said = folder.ok(&["init", name, "--output", "new.toml"]);
+        let text = std::fs::read_to_string(folder.at("new.toml")).expect("written");
+        std::fs::remove_file(folder.at("new.toml")).expect("removed");
+        let part = text.split("places = [\"menu\"]\n").nth(1).and_then(|rest| rest.split("\n[targets]").next());
+        // Its first line has a size, which depends on the compiler.
+        format!("{}{}", said.split_once('\n').expect("several lines").1, part.expect("a part"))
+    };
+    insta::assert_snapshot!(written("built"), @r#"
+      1 Linux program
+      program  bin/sums (linux-x64)
+      needs    libcomb.so.1, which not every machine has (bin/sums)
+
+    ✓ wrote new.toml
+    Next: set your own id in it, then run `upper-shelf plan new.toml` and `upper-shelf build new.toml`
+
+    # bin/sums needs libcomb.so.1: not every machine has it.
+    # [[libraries]]
+    # from = ["/"]   # this machine's own; or the root of a system for which the program was built
+    "#);
+    let real = written("real");
+    assert!(real.contains("needs    libQt5Core.so.5 and 3 more, which not every machine has (bin/real)"), "{real}");
+    assert!(real.contains("\n[[libraries]]\nfrom = [\"/\"]"), "{real}");
+    // With what it needs beside it there is nothing to say.
+    std::fs::copy(folder.at(&format!("{LIB}/libcomb.so.1")), folder.at("built/bin/libcomb.so.1")).expect("copied");
+    std::fs::copy(folder.at(&format!("{LIB}/libwax.so.2")), folder.at("built/bin/libwax.so.2")).expect("copied");
+    std::fs::copy(folder.at(&format!("{LIB}/private/libcell.so.1")), folder.at("built/bin/libcell.so.1"))
+        .expect("copied");
+    assert!(!written("built").contains("[[libraries]]"));
+}
+
+#[test]
 fn a_program_of_windows_finds_its_libraries_beside_it() {
     let folder = Folder::new();
     let judges = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../target/judges/python");

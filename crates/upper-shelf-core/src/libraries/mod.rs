@@ -5,6 +5,7 @@ mod folders;
 mod licences;
 mod rules;
 mod run_paths;
+mod settings;
 pub(crate) mod unmet;
 mod work;
 
@@ -13,7 +14,6 @@ use crate::payload::{Payload, PayloadFile, Share, Source, Stamp};
 use crate::platform::{Platform, System};
 use crate::problem::{Code, Problem};
 use crate::runtimes::Doubt;
-use crate::settings;
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::BTreeMap;
@@ -23,7 +23,7 @@ use std::path::PathBuf;
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Libraries {
     /// The source that the folders lie in.
-    pub source: Option<settings::Source>,
+    pub source: Option<crate::settings::Source>,
     /// The folders.
     pub from: Vec<PathBuf>,
     /// The folder in the payload that they go into; nothing is its top.
@@ -141,8 +141,8 @@ pub(crate) fn collect(tables: &[Libraries], platform: Platform, payload: &mut Pa
     if platform.system() == System::Linux {
         problems.extend(run_paths::rewrite(tables, payload, &mut chosen));
     }
-    (outcome.set, outcome.before) = work::variables(platform, &trees, &chosen);
-    chosen.extend(work::configurations(payload, &chosen, &trees));
+    (outcome.set, outcome.before) = settings::variables(platform, &trees, &chosen);
+    chosen.extend(settings::configurations(payload, &chosen, &trees));
     let first = payload.shares.len();
     payload.shares.extend(tables.iter().map(|table| Share { layer: table.label.clone(), ..Share::default() }));
     let mut files = Vec::new();

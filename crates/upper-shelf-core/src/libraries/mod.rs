@@ -162,6 +162,15 @@ pub(crate) fn collect(tables: &[Libraries], platform: Platform, payload: &mut Pa
     files.sort_by(|a, b| a.path.cmp(&b.path));
     let mut variables = outcome.set.clone();
     variables.extend(outcome.before.iter().map(|one| (one.name.clone(), format!("{}:…", one.value))));
+    if let Some(first) = doubts.first() {
+        let more = if doubts.len() > 1 { format!(" and {} more", doubts.len() - 1) } else { String::new() };
+        problems.push(
+            Problem::warning(Code::LibraryPart, format!("{}{more} can't come along", first.module))
+                .about_setting(format!("{}.from", tables[0].setting))
+                .why(first.why.clone())
+                .instead("the folder of what is missing in `from`, or a pattern for it in `drop`"),
+        );
+    }
     outcome.collected = Some(Collected { files, base: base.into_iter().collect(), doubts, licences: texts, variables });
     outcome.problems = problems;
     outcome

@@ -35,6 +35,8 @@ pub struct Rules {
     /// Libraries of debug builds.
     pub debug: GlobSet,
     trees: Vec<(&'static str, Vec<&'static str>)>,
+    /// Trees without which programs don't run.
+    pub must: Vec<&'static str>,
     /// Files that come along.
     pub with: Vec<Rule>,
     /// Files that don't.
@@ -73,6 +75,7 @@ impl Rules {
             windows: all("windows"),
             debug: all("debug"),
             trees: of("tree").iter().map(|words| (words[0], words[1..].to_vec())).collect(),
+            must: of("must").concat(),
             with: each("with"),
             without: sets("without"),
             flat: sets("flat"),
@@ -118,7 +121,7 @@ mod tests {
 
     #[test]
     fn every_rule_is_of_a_known_kind_and_about_a_known_tree() {
-        let kinds = ["linux", "windows", "debug", "tree", "with", "without", "flat", "list", "conf", "set"];
+        let kinds = ["linux", "windows", "debug", "tree", "must", "with", "without", "flat", "list", "conf", "set"];
         for line in RULES.lines().filter(|line| !line.is_empty() && !line.starts_with('#')) {
             assert!(kinds.contains(&line.split(' ').next().unwrap_or_default()), "{line}");
         }
@@ -126,7 +129,9 @@ mod tests {
         let named = rules.with.iter().chain(&rules.conf).map(|rule| rule.tree);
         let named = named.chain(rules.set.iter().map(|rule| rule.rest[0].split('/').next().unwrap_or_default()));
         let others = rules.without.iter().chain(&rules.flat).map(|(tree, _)| *tree);
-        for tree in named.chain(others).chain(rules.lists.iter().map(|(tree, _)| *tree)) {
+        for tree in
+            named.chain(others).chain(rules.must.iter().copied()).chain(rules.lists.iter().map(|(tree, _)| *tree))
+        {
             assert!(!rules.places(tree).is_empty(), "{tree}");
         }
     }

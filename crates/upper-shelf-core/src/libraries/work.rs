@@ -244,52 +244,57 @@ impl<'w> Work<'w> {
     /// What libraries load by name at run time.
     fn companions(&mut self) {
         loop {
-            let names: Vec<String> = self
-                .own_natives
-                .iter()
-                .flat_map(|(_, native)| native.needed.iter().cloned())
-                .chain(self.chosen.keys().map(|path| path.name().to_owned()))
-                .collect();
+            // What the product brings itself comes with what belongs to it.
             let rules = self.rules;
-            let due = rules.with.iter().enumerate().find_map(|(n, rule)| {
-                let name = names.iter().find(|name| !self.applied.contains(&n) && rule.is_about(name))?;
-                Some((n, rule, name.clone()))
+            let due = rules.with.iter().enumerate().filter(|(n, _)| !self.applied.contains(n)).find_map(|(n, rule)| {
+                let one = self.chosen.values().find(|one| rule.is_about(one.path.name()))?;
+                Some((n, rule, one.path.name().to_owned(), one.table))
             });
-            let Some((n, rule, library)) = due else { return };
+            let Some((n, rule, library, table)) = due else { return };
             self.applied.insert(n);
             let wanted: Vec<String> = rule.rest.iter().map(|one| (*one).to_owned()).collect();
             let files = patterns(&wanted).unwrap_or_default();
-            if let Some((table, place, folder)) = self.tree(rule.tree) {
-                self.trees.insert(rule.tree, place.clone());
-                let Ok(all) = walk(&folder, MOST_FILES) else { continue };
-                for (inside, path) in
-                    all.iter().filter(|(inside, _)| files.is_match(inside) && !rules.is_left(rule.tree, inside))
-                {
-                    let place = match rules.is_flat(rule.tree, inside) {
-                        true => below(
-                            self.tables[table].into.as_ref(),
-                            path.file_name().and_then(|n| n.to_str()).unwrap_or_default(),
-                        ),
-                        false => RelPath::new(format!("{place}/{inside}")).ok(),
-                    };
-                    let why = format!("{library} loads such files by their names");
-                    if let Some(place) = place {
-                        self.bring(table, path, place, &why, rules.is_list(rule.tree, inside));
-                    }
+            let Some((place, folder)) = self.tree(table, rule.tree) else {
+                let place = rules.places(rule.tree).first().copied().unwrap_or_default();
+                let is_told = self.doubts.iter().any(|doubt| doubt.module == place);
+                if rules.must.contains(&rule.tree) && !is_told {
+                    let why = format!("{library} loads what is there by name, and no folder of `from` has it");
+                    self.doubts.push(Doubt { module: place.to_owned(), why });
+                }
+                continue;
+            };
+            self.trees.insert(rule.tree, place.clone());
+            let all = match walk(&folder, MOST_FILES) {
+                Ok(all) => all,
+                Err(e) => {
+                    let why = format!("{} can't be read: {e}", folder.display());
+                    self.doubts.push(Doubt { module: place, why });
+                    continue;
+                }
+            };
+            for (inside, path) in
+                all.iter().filter(|(inside, _)| files.is_match(inside) && !rules.is_left(rule.tree, inside))
+            {
+                let place = match rules.is_flat(rule.tree, inside) {
+                    true => below(
+                        self.tables[table].into.as_ref(),
+                        path.file_name().and_then(|n| n.to_str()).unwrap_or_default(),
+                    ),
+                    false => RelPath::new(format!("{place}/{inside}")).ok(),
+                };
+                let why = format!("{library} loads such files by their names");
+                if let Some(place) = place {
+                    self.bring(table, path, place, &why, rules.is_list(rule.tree, inside));
                 }
             }
         }
     }
 
-    /// Where a tree is: the first of the tables that has it, with its folder in the payload and on disk.
-    fn tree(&self, tree: &'static str) -> Option<(usize, String, PathBuf)> {
+    /// Where a tree of a library from some table is: its folder in the payload and on disk.
+    fn tree(&self, table: usize, tree: &'static str) -> Option<(String, PathBuf)> {
         let places = self.rules.places(tree);
-        let first = places.first()?;
-        (0..self.tables.len()).find_map(|table| {
-            let folder =
-                places.iter().find_map(|place| self.places[table].iter().find_map(|folders| folders.tree(place)))?;
-            Some((table, self.as_placed(table, first)?, folder))
-        })
+        let on_disk = |place: &&str| self.places[table].iter().find_map(|folders| folders.tree(place));
+        Some((self.as_placed(table, places.first()?)?, places.iter().find_map(on_disk)?))
     }
 
     /// The folder in the payload for what lies below `lib`, `share` or elsewhere.

@@ -268,6 +268,18 @@ fn plug_ins_come_along_whole_or_not_at_all() {
     it needs libpaper.so.1, which is not there
     `from` with the folder of what is missing takes them along; `drop` says that they aren't needed.
     "#);
+    let said = folder.ok(&["check"]);
+    let said: Vec<&str> = said.lines().filter(|line| !line.starts_with('✓')).collect();
+    insta::assert_snapshot!(said.join("\n"), @r#"
+    1 warning.
+    warning: lib/qt5/plugins/imageformats/libqpaper.so can't come along
+      --> ./shelf.toml:11:8
+       |
+    11 | from = ["sysroot"]
+       |        ^^^^^^^^^^^
+       = why: it needs libpaper.so.1, which is not there
+       = instead: the folder of what is missing in `from`, or a pattern for it in `drop`
+    "#);
     folder.ok(&["build"]);
     let app = unpacked(&folder).join("app");
     assert_eq!(
@@ -277,6 +289,19 @@ fn plug_ins_come_along_whole_or_not_at_all() {
     assert_eq!(Command::new(app.join("bin/sums")).output().expect("started").status.code(), Some(5));
     let shown: serde_json::Value = serde_json::from_str(&folder.ok(&["runtimes", "--json"])).expect("JSON");
     assert_eq!(shown[0]["libraries"]["licences"], serde_json::json!(["licences/libwax2.txt"]));
+    // With a toolkit of its own, a product gets no plug-ins of another one.
+    for name in ["libQt5Core.so.5", "libQt5Gui.so.5"] {
+        std::fs::create_dir_all(folder.at("built/own")).expect("made");
+        std::fs::copy(folder.at(&format!("{LIB}/{name}")), folder.at(&format!("built/own/{name}"))).expect("copied");
+    }
+    let shown: serde_json::Value = serde_json::from_str(&folder.ok(&["runtimes", "--json"])).expect("JSON");
+    let files: Vec<&str> = shown[0]["libraries"]["files"]
+        .as_array()
+        .expect("a list")
+        .iter()
+        .filter_map(|one| one["path"].as_str())
+        .collect();
+    assert_eq!(files, ["lib/libcell.so.1", "lib/libcomb.so.1", "lib/libwax.so.2", "licences/libwax2.txt"]);
 }
 
 /// A system that has what every machine has, and nothing else: a shell, the libraries that are named, with what these need, and fonts.

@@ -16,7 +16,7 @@ use crate::problem::{Code, Problem};
 use crate::runtimes::Doubt;
 use schemars::JsonSchema;
 use serde::Serialize;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashSet};
 use std::path::PathBuf;
 
 /// Folders that libraries come from, as resolved for one platform.
@@ -145,11 +145,12 @@ pub(crate) fn collect(tables: &[Libraries], platform: Platform, payload: &mut Pa
     chosen.extend(settings::configurations(payload, &chosen, &trees));
     let first = payload.shares.len();
     payload.shares.extend(tables.iter().map(|table| Share { layer: table.label.clone(), ..Share::default() }));
+    let others = payload.others.iter().map(|node| node.path().clone());
+    let own: HashSet<RelPath> = payload.files.iter().map(|file| file.path.clone()).chain(others).collect();
     let mut files = Vec::new();
     for Chosen { path, table, source, size, mode, why, .. } in chosen {
         // What the product brings itself is meant.
-        if payload.files.iter().any(|file| file.path == path) || payload.others.iter().any(|node| *node.path() == path)
-        {
+        if own.contains(&path) {
             continue;
         }
         let share = &mut payload.shares[first + table];
@@ -179,7 +180,7 @@ pub(crate) fn collect(tables: &[Libraries], platform: Platform, payload: &mut Pa
 /// Adds the folders that files lie in and that are not there yet.
 fn with_folders(payload: &mut Payload) {
     use crate::footprint::Node;
-    let mut there: std::collections::HashSet<RelPath> =
+    let mut there: HashSet<RelPath> =
         payload.others.iter().filter(|node| node.is_folder()).map(|node| node.path().clone()).collect();
     let mut new = Vec::new();
     for file in &payload.files {

@@ -39,6 +39,7 @@ pub use items::{
 };
 pub use list::List;
 pub use path::RelPath;
+pub(crate) use path::relative;
 pub use permissions::{Access, Permission};
 pub use rules::{BundleRules, Downgrade, InstallRules, JsonText, Rule, Scope, SystemVersion, Upgrade};
 use serde::{Deserialize, Serialize};

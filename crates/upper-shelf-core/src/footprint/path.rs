@@ -73,3 +73,13 @@ impl<'de> Deserialize<'de> for RelPath {
         Self::new(String::deserialize(d)?).map_err(serde::de::Error::custom)
     }
 }
+
+/// The way from one folder of the payload to another.
+pub fn relative(from: &str, to: &str) -> String {
+    let parts = |path: &str| path.split('/').filter(|part| !part.is_empty()).map(str::to_owned).collect::<Vec<_>>();
+    let (from, to) = (parts(from), parts(to));
+    let same = from.iter().zip(&to).take_while(|(a, b)| a == b).count();
+    let way: Vec<String> =
+        std::iter::repeat_n("..".to_owned(), from.len() - same).chain(to[same..].iter().cloned()).collect();
+    if way.is_empty() { ".".to_owned() } else { way.join("/") }
+}

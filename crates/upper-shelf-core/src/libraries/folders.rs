@@ -74,8 +74,11 @@ impl Folders {
 /// The files of a folder by their names, as the system compares them.
 pub fn index(folder: &Path, key: impl Fn(&str) -> String) -> HashMap<String, PathBuf> {
     let all = std::fs::read_dir(folder).into_iter().flatten().flatten();
-    let named = all.filter_map(|entry| Some((key(entry.file_name().to_str()?), entry.path())));
-    named.filter(|(_, path)| path.is_file()).collect()
+    let mut paths: Vec<PathBuf> = all.map(|entry| entry.path()).filter(|path| path.is_file()).collect();
+    // Of names that the system takes for the same, the first one counts, in whatever order the disk has them.
+    paths.sort_by(|a, b| b.cmp(a));
+    let named = |path: PathBuf| Some((key(path.file_name()?.to_str()?), path));
+    paths.into_iter().filter_map(named).collect()
 }
 
 /// All files below a folder with their paths there, in their order; no more than so many.

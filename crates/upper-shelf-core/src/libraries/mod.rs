@@ -9,7 +9,7 @@ mod settings;
 pub(crate) mod unmet;
 mod work;
 
-use crate::footprint::{EnvironmentAction, RelPath, Variable};
+use crate::footprint::{Node, RelPath, Variable};
 use crate::payload::{Payload, PayloadFile, Share, Source, Stamp};
 use crate::platform::{Platform, System};
 use crate::problem::{Code, Problem};
@@ -179,7 +179,6 @@ pub(crate) fn collect(tables: &[Libraries], platform: Platform, payload: &mut Pa
 
 /// Adds the folders that files lie in and that are not there yet.
 fn with_folders(payload: &mut Payload) {
-    use crate::footprint::Node;
     let mut there: HashSet<RelPath> =
         payload.others.iter().filter(|node| node.is_folder()).map(|node| node.path().clone()).collect();
     let mut new = Vec::new();
@@ -193,9 +192,4 @@ fn with_folders(payload: &mut Payload) {
     }
     payload.others.extend(new);
     payload.others.sort_by(|a, b| a.path().cmp(b.path()));
-}
-
-/// A variable that gets a folder in front.
-fn in_front(name: &str, folder: String) -> Variable {
-    Variable { name: name.to_owned(), action: EnvironmentAction::Prepend, value: folder }
 }

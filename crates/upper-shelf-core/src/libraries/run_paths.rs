@@ -1,7 +1,7 @@
 //! Lets programs and libraries of Linux find what came along.
 
 use super::{Chosen, Libraries, Native, problem};
-use crate::footprint::RelPath;
+use crate::footprint::{RelPath, relative};
 use crate::payload::{Payload, Source};
 use crate::problem::{Code, Problem};
 use std::collections::HashSet;
@@ -81,16 +81,6 @@ fn run_path(path: &RelPath, folders: &[Option<&RelPath>], old: Option<&str>) -> 
         }
     }
     all.join(":")
-}
-
-/// The way from one folder of the payload to another.
-pub fn relative(from: &str, to: &str) -> String {
-    let parts = |path: &str| path.split('/').filter(|part| !part.is_empty()).map(str::to_owned).collect::<Vec<_>>();
-    let (from, to) = (parts(from), parts(to));
-    let same = from.iter().zip(&to).take_while(|(a, b)| a == b).count();
-    let way: Vec<String> =
-        std::iter::repeat_n("..".to_owned(), from.len() - same).chain(to[same..].iter().cloned()).collect();
-    if way.is_empty() { ".".to_owned() } else { way.join("/") }
 }
 
 #[cfg(test)]

@@ -1,10 +1,9 @@
 //! How libraries find what came along with them, where they don't look beside themselves.
 
 use super::rules::rules;
-use super::run_paths::relative;
 use super::work::native;
-use super::{Chosen, below, in_front};
-use crate::footprint::{RelPath, Variable};
+use super::{Chosen, below};
+use crate::footprint::{EnvironmentAction, RelPath, Variable, relative};
 use crate::payload::{Payload, Source};
 use crate::platform::{Platform, System};
 use std::collections::{BTreeMap, BTreeSet};
@@ -51,7 +50,10 @@ pub fn variables(
         let value = if parts.is_empty() { "{install}".to_owned() } else { format!("{{install}}/{}", parts.join("/")) };
         match rule.tree.strip_prefix('+') {
             Some(name) if before.iter().any(|one| one.name == name) => {}
-            Some(name) => before.push(in_front(name, value)),
+            Some(name) => {
+                let name = name.to_owned();
+                before.push(Variable { name, action: EnvironmentAction::Prepend, value });
+            }
             None => drop(set.insert(rule.tree.to_owned(), value)),
         }
     }

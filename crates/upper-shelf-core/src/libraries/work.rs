@@ -4,7 +4,7 @@ use super::folders::{Folders, index, walk};
 use super::rules::{Rules, rules};
 use super::settings::by_name;
 use super::{Chosen, Libraries, Native, below, on_disk, problem};
-use crate::footprint::RelPath;
+use crate::footprint::{Node, RelPath};
 use crate::payload::{Payload, PayloadFile, Source, patterns};
 use crate::platform::{Platform, System};
 use crate::problem::{Code, Problem};
@@ -98,8 +98,7 @@ impl<'w> Work<'w> {
         let base_of_manifest = globs("base", |table| &table.base);
         let drop = globs("drop", |table| &table.drop);
         let wanted = tables.iter().flat_map(|table| &table.also).filter(|one| !one.contains('/'));
-        let names =
-            payload.files.iter().map(|file| &file.path).chain(payload.others.iter().map(crate::footprint::Node::path));
+        let names = payload.files.iter().map(|file| &file.path).chain(payload.others.iter().map(Node::path));
         let is_here = |file: &&PayloadFile| natives::platform(file) == Some(platform);
         let places: Vec<Vec<Folders>> = places.collect();
         let roots = || places.iter().flatten();
@@ -143,12 +142,12 @@ impl<'w> Work<'w> {
         let roots: Vec<(String, Native)> =
             self.own_natives.iter().map(|(path, native)| (path.to_string(), native.clone())).collect();
         let (found, missing) = self.closure(roots);
-        self.tell(&missing, Code::MissingLibrary);
+        self.tell(&missing);
         self.chosen.extend(found.into_iter().map(|one| (one.path.clone(), one)));
         self.companions();
     }
 
-    fn tell(&mut self, missing: &Missing, code: Code) {
+    fn tell(&mut self, missing: &Missing) {
         let mut all: BTreeMap<&String, Vec<&String>> = BTreeMap::new();
         for (name, by) in missing {
             all.entry(name).or_default().push(by);
@@ -158,9 +157,13 @@ impl<'w> Work<'w> {
             let table = &self.tables[0];
             let folders = table.from.iter().map(|from| from.display().to_string()).collect::<Vec<_>>().join(", ");
             self.problems.push(
-                problem(table, code, format!("{}{more} the library {name}, which nobody brings", by[0]))
-                    .why(format!("it is neither in the payload nor in {folders}"))
-                    .instead(format!("the folder with it in `from`; or base = [{name:?}], if every machine has it")),
+                problem(
+                    table,
+                    Code::MissingLibrary,
+                    format!("{}{more} the library {name}, which nobody brings", by[0]),
+                )
+                .why(format!("it is neither in the payload nor in {folders}"))
+                .instead(format!("the folder with it in `from`; or base = [{name:?}], if every machine has it")),
             );
         }
     }
@@ -356,7 +359,7 @@ impl<'w> Work<'w> {
                                 .instead("the name of a library in one of the folders of `from`"),
                         );
                     }
-                    self.tell(&of_others, Code::MissingLibrary);
+                    self.tell(&of_others);
                     self.chosen.extend(found.into_iter().map(|one| {
                         (
                             one.path.clone(),

@@ -1,6 +1,7 @@
 //! Where libraries come from.
 
-use super::{Placed, Resolver};
+use super::Resolver;
+use super::sources::Placed;
 use crate::footprint::RelPath;
 use crate::libraries::Libraries;
 use crate::platform::System;

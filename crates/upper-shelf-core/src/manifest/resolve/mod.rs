@@ -10,12 +10,13 @@ mod shell;
 mod sources;
 mod windows;
 
+use self::sources::Placed;
 use super::Project;
 use super::formats::Wish;
 use super::read::Source;
 use super::written;
 use crate::dates::seconds_of;
-use crate::footprint::{Footprint, Identity, Item, List, Permission, RelPath, Text, Trace, TraceKey, file_name_of};
+use crate::footprint::{Footprint, Identity, Item, List, Permission, Text, Trace, TraceKey, file_name_of};
 use crate::languages::language_numbers;
 use crate::libraries::Libraries;
 use crate::payload::Layer;
@@ -268,14 +269,6 @@ impl Project {
     }
 }
 
-/// Where files come from and go to.
-struct Placed {
-    source: Option<crate::settings::Source>,
-    from: PathBuf,
-    into: Option<RelPath>,
-    label: String,
-}
-
 struct Resolver<'p> {
     project: &'p Project,
     platform: Platform,
@@ -494,58 +487,6 @@ impl Resolver<'_> {
             });
         }
         layers
-    }
-
-    /// Where files come from and go to, as a table `kind` says that stands at `at`: a source, a folder, and one in the payload.
-    fn placed(
-        &mut self,
-        at: &str,
-        kind: &str,
-        written: (Option<&str>, Option<&written::PerPlatform<String>>, Option<&written::PerPlatform<String>>),
-    ) -> Option<Placed> {
-        let (source, from, into) = written;
-        let source = match source {
-            None => None,
-            Some(key) => Some(self.source(at, key)?),
-        };
-        let from = match (from, &source) {
-            (Some(from), _) => self.select(from)?,
-            (None, Some(_)) => String::new(),
-            (None, None) => {
-                let what = format!("a [[{kind}]] names no files");
-                let instead = "from = \"a folder\", or source = \"the key of a [[source]]\"";
-                self.problem_of(Code::MissingKey, at, what, "", instead);
-                return None;
-            }
-        };
-        self.one_line(&format!("{at}.from"), &from);
-        if source.is_some() && !from.is_empty() && RelPath::new(from.trim_end_matches('/')).is_err() {
-            let what = format!("{from:?} is no folder in a source");
-            let why = "it must lie inside of what the source is unpacked to";
-            self.problem(&format!("{at}.from"), what, why, "from = \"lib\"");
-            return None;
-        }
-        let into = into.and_then(|into| self.select(into)).and_then(|into| {
-            let at = format!("{at}.into");
-            match RelPath::new(into.trim_end_matches('/')) {
-                Ok(path) => {
-                    self.one_line(&at, &into);
-                    Some(path)
-                }
-                Err(why) => {
-                    let what = format!("the folder {into:?} {why}");
-                    self.problem(&at, what, "it must lie inside the payload", "into = \"share/art\"");
-                    None
-                }
-            }
-        });
-        let label = match &source {
-            Some(source) if from.is_empty() => source.key.clone(),
-            Some(source) => format!("{}/{from}", source.key),
-            None => from.clone(),
-        };
-        let from = if source.is_some() { (&from).into() } else { self.project.folder.join(&from) };
-        Some(Placed { source, from, into, label })
     }
 
     fn targets(&mut self) -> Vec<TargetName> {

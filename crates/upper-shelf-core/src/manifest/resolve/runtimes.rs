@@ -1,6 +1,7 @@
 //! What programs run on, and how it starts them.
 
-use super::{Placed, Resolver, written};
+use super::sources::Placed;
+use super::{Resolver, written};
 use crate::footprint::RelPath;
 use crate::payload::{Layer, Modes};
 use crate::platform::System;

@@ -1,7 +1,7 @@
 //! What the code of a product imports: in its files, and in archives with code.
 
 use super::library::{Distribution, Form, LONGEST, distributions, form_of, minor_of_extension, read_entry};
-use crate::footprint::RelPath;
+use crate::footprint::{RelPath, relative};
 use crate::payload::{Payload, PayloadFile};
 use crate::runtimes::natives;
 use python_code::{Compiled, Import, When};
@@ -173,14 +173,9 @@ impl Found {
     }
 }
 
-/// The path of a folder, from another one.
+/// The path of a folder, from another one, as Windows writes it.
 pub fn from_to(from: &RelPath, to: &str) -> String {
-    let (from, to): (Vec<&str>, Vec<&str>) =
-        (from.as_str().split('/').collect(), to.split('/').filter(|part| !part.is_empty()).collect());
-    let same = from.iter().zip(&to).take_while(|(a, b)| a == b).count();
-    let up = std::iter::repeat_n("..", from.len() - same);
-    let parts: Vec<&str> = up.chain(to[same..].iter().copied()).collect();
-    if parts.is_empty() { ".".into() } else { parts.join("\\") }
+    relative(from.as_str(), to).replace('/', "\\")
 }
 
 #[cfg(test)]
